@@ -1,0 +1,40 @@
+.PHONY: demo demo-reset test bench fuzz fmt lint css build
+
+demo:
+	@scripts/demo.sh
+
+demo-reset:
+	@scripts/demo.sh --reset
+
+test:
+	@scripts/test.sh
+
+bench:
+	@scripts/packages.sh sqlite3=sqlite3
+	go test -run '^$$' -bench . -benchmem ./core/...
+
+# One target for long: make fuzz TARGET=core/salvage:FuzzRows TIME=1h
+TARGET ?= core/salvage:FuzzRows
+TIME ?= 10m
+fuzz:
+	go test -run '^$$' -fuzz '^$(lastword $(subst :, ,$(TARGET)))$$' -fuzztime $(TIME) ./$(firstword $(subst :, ,$(TARGET)))
+
+fmt: node_modules
+	gofmt -w cmd core internal
+	npx prettier --log-level warn --write 'e2e/**/*.mjs' 'internal/web/static/*.js'
+
+lint: node_modules
+	test -z "$$(gofmt -l cmd core internal)"
+	go vet ./...
+	go tool staticcheck ./...
+	npx prettier --log-level warn --check 'e2e/**/*.mjs' 'internal/web/static/*.js'
+
+css: node_modules
+	scripts/css.sh
+
+node_modules: package-lock.json
+	npm ci --no-audit --no-fund --loglevel=error
+	@touch node_modules
+
+build:
+	go build -trimpath -o bin/crosswind ./cmd/crosswind

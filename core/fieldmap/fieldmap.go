@@ -1,0 +1,288 @@
+// Package fieldmap turns the rows of an app's database into records: it knows
+// which column means what, and how the app counts time.
+//
+// Maps are data, so that a reading can be shown, checked and challenged. Rows
+// come from package salvage, live and recovered alike; a name or a conversation
+// that a row refers to is looked up among both. What did not survive is left
+// out of a record and named in its origin, never guessed.
+package fieldmap
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"iter"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/core/salvage"
+	"crosswind/core/sqlitefile"
+)
+
+// Map reads one database of an app.
+type Map struct {
+	Name     string // of the map, with the version of the app's layout
+	Path     string // of the database on the handset
+	Lookups  []Lookup
+	Readings []Reading
+}
+
+// Lookup is a table in which other rows' references are found.
+type Lookup struct {
+	Table, Key, Value string // Key may be the row id's own column
+}
+
+// Reading makes records of a kind from the rows of a table. Names are columns;
+// an empty one is not there.
+type Reading struct {
+	Table       string
+	Kind        record.Kind
+	State       record.State // of its live rows: Intact or Held
+	Time        string
+	Epoch       Epoch
+	Purge       string
+	PurgeEpoch  Epoch
+	Thread      string
+	ThreadTitle string // name of the lookup table that the thread's key leads into
+	Handle      string // a number or address of the other side
+	Handles     string // or the lookup table that leads to them by the row's id
+	Direction   func(get func(column string) (sqlitefile.Value, bool)) string
+	Text        func(get func(column string) (sqlitefile.Value, bool), enc sqlitefile.Encoding) string
+	Details     []Detail
+}
+
+// Detail is a further column worth showing.
+type Detail struct{ Label, Column string }
+
+// Source is the file that rows are read from.
+type Source struct {
+	Path   string // on the handset
+	Stored string // below the source
+	SHA256 string // hex
+	Bytes  io.ReaderAt
+	// Log is the same for the database's write-ahead log, if it has one.
+	Log *Source
+}
+
+// Names finds a person's name by handle. Package record's contacts fill it.
+type Names map[string]string
+
+// Learn adds what a contact record says. Live contacts go before others.
+func (n Names) Learn(r *record.Record) {
+	for h := range strings.SplitSeq(r.Handle, ", ") {
+		if _, known := n[h]; h != "" && r.Text != "" && (!known || r.State == record.Intact) {
+			n[h] = r.Text
+		}
+	}
+}
+
+// For finds the map for a database by its path on the handset.
+func For(path string) *Map {
+	for _, m := range Builtin {
+		if m.Path == path {
+			return m
+		}
+	}
+	return nil
+}
+
+// index holds the lookup tables of one database: by table, then key.
+type index map[string]map[string][]string
+
+// Records reads f, which is src's database, and yields a record for each row
+// that the map reads, in salvage's order. Rows of other tables are counted in
+// other. Damage is yielded as errors and does not end the iteration.
+func (m *Map) Records(f *sqlitefile.File, src *Source, names Names, opt salvage.Options, other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		opt.Live = true
+		look := m.index(f, opt)
+		for row, err := range salvage.Rows(f, opt) {
+			if err != nil {
+				if !yield(nil, err) {
+					return
+				}
+				continue
+			}
+			rd := m.reading(row)
+			if rd == nil {
+				other(row)
+				continue
+			}
+			r, err := rd.record(m, f, row, src, look, names)
+			if !yield(r, err) {
+				return
+			}
+		}
+	}
+}
+
+func (m *Map) reading(row *salvage.Row) *Reading {
+	if row.Table == nil {
+		return nil
+	}
+	for i := range m.Readings {
+		if m.Readings[i].Table == row.Table.Name {
+			return &m.Readings[i]
+		}
+	}
+	return nil
+}
+
+func (m *Map) index(f *sqlitefile.File, opt salvage.Options) index {
+	look := index{}
+	if len(m.Lookups) == 0 {
+		return look
+	}
+	for row, err := range salvage.Rows(f, opt) {
+		if err != nil || row.Table == nil {
+			continue
+		}
+		for _, l := range m.Lookups {
+			if l.Table != row.Table.Name {
+				continue
+			}
+			c := columns{row, f.Encoding}
+			k, ok1 := c.text(l.Key)
+			v, ok2 := c.text(l.Value)
+			if ok1 && ok2 {
+				if look[l.Table] == nil {
+					look[l.Table] = map[string][]string{}
+				}
+				if !slices.Contains(look[l.Table][k], v) {
+					look[l.Table][k] = append(look[l.Table][k], v)
+				}
+			}
+		}
+	}
+	return look
+}
+
+// columns gives the values of a row by the names of their columns.
+type columns struct {
+	row *salvage.Row
+	enc sqlitefile.Encoding
+}
+
+// get is false for a column that the table lacks or whose value is lost.
+func (c columns) get(name string) (sqlitefile.Value, bool) {
+	for i := range c.row.Table.Columns {
+		if c.row.Table.Columns[i].Name == name && i < len(c.row.Values) {
+			return c.row.Values[i], !c.row.Lost[i]
+		}
+	}
+	return sqlitefile.Value{}, false
+}
+
+func (c columns) text(name string) (string, bool) {
+	v, ok := c.get(name)
+	if !ok {
+		return "", false
+	}
+	return Text(v, c.enc)
+}
+
+// Text writes a value as text; false for NULL.
+func Text(v sqlitefile.Value, enc sqlitefile.Encoding) (string, bool) {
+	switch v.Class() {
+	case sqlitefile.Null:
+		return "", false
+	case sqlitefile.Integer:
+		return strconv.FormatInt(v.Int(), 10), true
+	case sqlitefile.Real:
+		return strconv.FormatFloat(v.Float(), 'g', -1, 64), true
+	case sqlitefile.Text:
+		return v.String(enc), true
+	}
+	return hex.EncodeToString(v.Bytes()), true
+}
+
+func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look index, names Names) (*record.Record, error) {
+	c := columns{row, f.Encoding}
+	r := &record.Record{Kind: rd.Kind, State: rd.State}
+	if !row.Live {
+		r.State = record.Recovered
+	}
+	if v, ok := c.get(rd.Time); ok && v.Class() != sqlitefile.Null {
+		r.Original = rd.Epoch.original(v)
+		if t, ok := rd.Epoch.Time(v); ok {
+			r.At = &t
+		}
+	}
+	if rd.Purge != "" {
+		if v, ok := c.get(rd.Purge); ok {
+			if t, ok := rd.PurgeEpoch.Time(v); ok {
+				r.Purge = &t
+				r.Details = append(r.Details, record.Detail{Label: "To be purged", Value: t.Format(time.RFC3339)})
+			}
+		}
+	}
+	if k, ok := c.text(rd.Thread); ok {
+		r.Thread = k
+		r.ThreadTitle = strings.Join(look[rd.ThreadTitle][k], ", ")
+	}
+	if rd.Handles != "" {
+		if k, ok := c.text(idColumn(row.Table)); ok {
+			r.Handle = strings.Join(look[rd.Handles][k], ", ")
+		}
+	} else {
+		r.Handle, _ = c.text(rd.Handle)
+	}
+	r.Person = names[r.Handle]
+	if rd.Direction != nil {
+		r.Direction = rd.Direction(c.get)
+	}
+	r.Text = rd.Text(c.get, f.Encoding)
+	for _, d := range rd.Details {
+		if v, ok := c.text(d.Column); ok {
+			r.Details = append(r.Details, record.Detail{Label: d.Label, Value: v})
+		}
+	}
+	var err error
+	r.Origin, err = origin(row, src)
+	r.Origin.FieldMap = m.Name
+	r.SetUID()
+	return r, err
+}
+
+// idColumn is the column that stands for the row id, or "" if none does.
+func idColumn(t *sqlitefile.Table) string {
+	if t.RowIDColumn < 0 {
+		return ""
+	}
+	return t.Columns[t.RowIDColumn].Name
+}
+
+// origin is the trail from a row to its bytes, which it reads and hashes.
+func origin(row *salvage.Row, src *Source) (record.Origin, error) {
+	if row.InLog && src.Log != nil {
+		src = src.Log
+	}
+	o := record.Origin{Path: src.Path, Stored: src.Stored, SHA256: src.SHA256, Table: row.Table.Name, Place: "live",
+		Page: row.Page, Offset: row.Offset, Length: row.Length, Confidence: row.Confidence}
+	if !row.Live {
+		o.Place = string(row.Origin)
+	}
+	if row.HasRowID {
+		id := row.RowID
+		o.RowID = &id
+	}
+	for i, lost := range row.Lost {
+		if lost && i < len(row.Table.Columns) {
+			o.Lost = append(o.Lost, row.Table.Columns[i].Name)
+		}
+	}
+	for _, f := range row.Fields {
+		o.Fields = append(o.Fields, record.Field(f))
+	}
+	b := make([]byte, row.Length)
+	if _, err := src.Bytes.ReadAt(b, row.Offset); err != nil && err != io.EOF {
+		return o, fmt.Errorf("reading the bytes of a row at offset %d of %s: %w", row.Offset, src.Path, err)
+	}
+	sum := sha256.Sum256(b)
+	o.Digest = hex.EncodeToString(sum[:])
+	return o, nil
+}

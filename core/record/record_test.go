@@ -1,0 +1,41 @@
+package record
+
+import (
+	"errors"
+	"testing"
+)
+
+// ISO/IEC 7812-1 annex B works out the check digit of 7992739871 as 3 (value
+// from memory); 3GPP TS 23.003 section B.3 (annex B, worked example) gives the
+// IMEI 26053179311383, check digit 7 (value from memory).
+func TestLuhn(t *testing.T) {
+	for in, want := range map[string]byte{"7992739871": '3', "26053179311383": '7', "": '0'} {
+		if got, err := Luhn(in); err != nil || got != want {
+			t.Errorf("%s: %c, %v; want %c", in, got, err, want)
+		}
+	}
+	if _, err := Luhn("12a"); err == nil {
+		t.Error("a letter was taken for a digit")
+	}
+}
+
+func TestCheckIMEI(t *testing.T) {
+	if err := CheckIMEI("260531793113837"); err != nil {
+		t.Error(err)
+	}
+	for _, bad := range []string{"", "26053179311383", "26053179311383x", "2605317931138370", "٢60531793113837"} {
+		if err := CheckIMEI(bad); err == nil || errors.Is(err, ErrCheckDigit) {
+			t.Errorf("%q: %v", bad, err)
+		}
+	}
+	// Any single wrong digit, and any swap of neighbours but 09 and 90, shows (ISO/IEC 7812-1).
+	good := []byte("260531793113837")
+	for i := range good {
+		for d := byte('0'); d <= '9'; d++ {
+			b := append([]byte(nil), good...)
+			if b[i] = d; d != good[i] && !errors.Is(CheckIMEI(string(b)), ErrCheckDigit) {
+				t.Errorf("%s passed", b)
+			}
+		}
+	}
+}

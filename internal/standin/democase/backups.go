@@ -1,0 +1,148 @@
+// Package democase makes the demo's evidence: local backups of an invented
+// handset, with everything in them invented too. The same call makes the same
+// bytes. What was deleted was deleted by SQL, and the truth file lists it.
+package democase
+
+import (
+	"crypto/sha256"
+	"encoding/base32"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"crosswind/core/backup"
+)
+
+// Handset is the demo's handset, as its backups' labels give it.
+var Handset = backup.Device{Name: "Harbour phone", Mark: "OL-220", Serial: "TEST-0417-A", IMEI: "004999010640000", System: "Orlop 6.2.1"}
+
+// Zone is the demo case's zone.
+const Zone = "Europe/Lisbon"
+
+// Deleted is one line of the truth file: a row as it was before its deletion.
+type Deleted struct {
+	Database string         `json:"database"` // path on the handset
+	Table    string         `json:"table"`
+	RowID    int64          `json:"rowid"`
+	Values   map[string]any `json:"values"`
+	How      string         `json:"how"`
+}
+
+// Truth is the truth file.
+type Truth struct {
+	Live    map[string]int `json:"live"` // rows by database:table
+	Deleted []Deleted      `json:"deleted"`
+}
+
+// content is a file of the handset.
+type content struct {
+	path    string
+	data    []byte
+	changed time.Time
+}
+
+// Options size the demo.
+type Options struct {
+	Recordings     int // number of sound recordings, the bulk of a backup
+	RecordingBytes int
+}
+
+// Full is what `make demo` makes.
+var Full = Options{Recordings: 20, RecordingBytes: 20 << 20}
+
+// Make writes the backups below dir/backups and the truth file to dir/truth.json.
+// What is there already is left as it is.
+func Make(dir string, opt Options) error {
+	if _, err := os.Stat(filepath.Join(dir, "truth.json")); err == nil {
+		return nil
+	}
+	work, err := os.MkdirTemp(dir, "making-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(work)
+	final := filepath.Join(dir, "backups")
+	if err := os.RemoveAll(final); err != nil {
+		return fmt.Errorf("removing a half-made demo: %w", err)
+	}
+	files, truth, err := handsetFiles(work)
+	if err != nil {
+		return fmt.Errorf("making the demo handset's files: %w", err)
+	}
+	made := time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC)
+	sets := []struct {
+		name  string
+		files []content
+		made  time.Time
+		tear  bool
+	}{
+		{"harbour-phone-2026-09-24", append(files, recordings(opt)...), made, false},
+		{"harbour-phone-2026-08-02", files, made.AddDate(0, 0, -53), true},
+	}
+	for _, s := range sets {
+		if err := writeBackup(filepath.Join(final, s.name), s.files, s.made, s.tear); err != nil {
+			return fmt.Errorf("making the demo backup %s: %w", s.name, err)
+		}
+	}
+	b, err := json.MarshalIndent(truth, "", " ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, "truth.json"), append(b, '\n'), 0o644)
+}
+
+// writeBackup writes a backup in the layout orlop-parcels/1. A torn one stops
+// before its last parcels, as when a cable is pulled.
+func writeBackup(dir string, files []content, made time.Time, torn bool) error {
+	parcels := filepath.Join(dir, backup.ParcelsName)
+	if err := os.MkdirAll(parcels, 0o755); err != nil {
+		return err
+	}
+	db, err := openDB(filepath.Join(dir, backup.CatalogueName), 4096)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	db.exec(`CREATE TABLE place(id INTEGER PRIMARY KEY, parent INTEGER NOT NULL, name TEXT NOT NULL)`)
+	db.exec(`CREATE TABLE parcel(tag TEXT PRIMARY KEY, place INTEGER NOT NULL, name TEXT NOT NULL, bytes INTEGER NOT NULL, changed INTEGER NOT NULL, sum BLOB)`)
+	label := backup.Label{Layout: backup.Layout, Device: Handset, Made: made, Finished: !torn}
+	places := map[string]int64{"": 0}
+	db.exec("BEGIN")
+	for i, f := range files {
+		folder, name := filepath.Split(strings.TrimPrefix(f.path, "/"))
+		at, so := int64(0), ""
+		for part := range strings.SplitSeq(strings.TrimSuffix(folder, "/"), "/") {
+			parent := places[so]
+			so += "/" + part
+			if places[so] == 0 {
+				places[so] = int64(len(places))
+				db.exec("INSERT INTO place VALUES (?, ?, ?)", places[so], parent, part)
+			}
+			at = places[so]
+		}
+		sum := sha256.Sum256(f.data)
+		seal := sha256.Sum256([]byte(made.String() + f.path))
+		tag := strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(seal[:15]))
+		db.exec("INSERT INTO parcel VALUES (?, ?, ?, ?, ?, ?)", tag, at, name, len(f.data), f.changed.UnixMilli(), sum[:])
+		label.Parcels++
+		label.Bytes += int64(len(f.data))
+		if torn && i >= len(files)-3 {
+			continue
+		}
+		if err := os.WriteFile(filepath.Join(parcels, tag), f.data, 0o644); err != nil {
+			return err
+		}
+	}
+	db.exec("COMMIT")
+	if db.err != nil {
+		return db.err
+	}
+	b, err := json.MarshalIndent(label, "", " ")
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, backup.LabelName), append(b, '\n'), 0o644)
+}

@@ -1,0 +1,96 @@
+package democase
+
+import (
+	"database/sql"
+	"fmt"
+	"os"
+
+	_ "modernc.org/sqlite" // the SQLite library that writes the demo's databases
+)
+
+// database is a SQLite database being written. The first error stays.
+type database struct {
+	*sql.DB
+	path string
+	err  error
+}
+
+// openDB makes a database on one connection. Deleted bytes are left as the
+// library leaves them by default.
+func openDB(path string, pageSize int) (*database, error) {
+	db, err := sql.Open("sqlite", path)
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1)
+	d := &database{DB: db, path: path}
+	d.exec(fmt.Sprintf("PRAGMA page_size=%d", pageSize))
+	d.exec("PRAGMA journal_mode=MEMORY")
+	d.exec("PRAGMA synchronous=OFF")
+	d.exec("PRAGMA secure_delete=OFF")
+	return d, d.err
+}
+
+func (d *database) exec(q string, args ...any) {
+	if d.err != nil {
+		return
+	}
+	if _, err := d.DB.Exec(q, args...); err != nil {
+		d.err = fmt.Errorf("%s: %w", q, err)
+	}
+}
+
+// remove deletes the rows of table that where selects, and adds them to the
+// truth first.
+func (d *database) remove(t *Truth, onHandset, table, how, where string, args ...any) {
+	if d.err != nil {
+		return
+	}
+	d.err = d.note(t, onHandset, table, how, where, args...)
+	d.exec("DELETE FROM "+table+" WHERE "+where, args...)
+}
+
+func (d *database) note(t *Truth, onHandset, table, how, where string, args ...any) error {
+	rows, err := d.Query("SELECT rowid, * FROM "+table+" WHERE "+where+" ORDER BY rowid", args...)
+	if err != nil {
+		return fmt.Errorf("deleting from %s: %w", table, err)
+	}
+	defer rows.Close()
+	cols, err := rows.Columns()
+	if err != nil {
+		return err
+	}
+	for rows.Next() {
+		vals, ptrs := make([]any, len(cols)), make([]any, len(cols))
+		for i := range vals {
+			ptrs[i] = &vals[i]
+		}
+		if err := rows.Scan(ptrs...); err != nil {
+			return err
+		}
+		del := Deleted{Database: onHandset, Table: table, RowID: vals[0].(int64), Values: map[string]any{}, How: how}
+		for i, c := range cols[1:] {
+			del.Values[c] = vals[i+1]
+		}
+		t.Deleted = append(t.Deleted, del)
+	}
+	return rows.Err()
+}
+
+// finish counts the live rows of the named tables and gives the file's bytes.
+func (d *database) finish(t *Truth, onHandset string, tables ...string) ([]byte, error) {
+	for _, table := range tables {
+		if d.err == nil {
+			var n int
+			d.err = d.QueryRow("SELECT count(*) FROM " + table).Scan(&n)
+			t.Live[onHandset+":"+table] = n
+		}
+	}
+	if err := d.Close(); d.err == nil {
+		d.err = err
+	}
+	if d.err != nil {
+		return nil, d.err
+	}
+	return os.ReadFile(d.path)
+}

@@ -1,0 +1,270 @@
+package democase
+
+import (
+	"bytes"
+	"encoding/binary"
+	"fmt"
+	"image"
+	"image/color"
+	"image/png"
+	"math/rand/v2"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"crosswind/core/fieldmap"
+)
+
+// The demo's story: four people around a store of survey instruments on an
+// island that does not exist, over seven months. Names are of no one.
+var people = []struct{ name, number, note string }{
+	{"Ketil", "+44 7700 900417", "harbour, evenings"},
+	{"Maren O.", "+44 7700 900288", "store key"},
+	{"Tor-Ivar", "+44 7700 900119", "van"},
+	{"Sunniva", "+44 7700 900634", ""},
+	{"Ferry desk", "+44 1632 960117", "opens 06:30"},
+	{"Odda kiosk", "+44 1632 960288", ""},
+	{"Aunt Brit", "+44 7700 900802", "birthday 4 May"},
+	{"Leif at work", "+44 7700 900345", "shift lead"},
+}
+
+var openers = []string{"are you up", "on my way", "back late tonight", "the ferry is late again", "did you get the bread", "call me when you can", "wind is turning", "all quiet here", "can you bring the charger", "shift moved to six", "no signal past the point", "I left the keys on the hook"}
+var middles = []string{"the 18:40 is full", "Leif says Thursday", "rain until noon they say", "I put the boxes by the door", "the kiosk closes at nine", "Brit asked about you", "the van needs fuel", "we are two short on the crew", "still waiting at the desk", "that was the last one"}
+var enders = []string{"ok", "fine by me", "see you there", "tell me in the morning", "thanks", "not today", "good", "I will ask", "half an hour", "sleep well"}
+
+// planted are the lines that the case turns on: sent on the evening of 11
+// September 2026 and deleted before the backup.
+var planted = []struct {
+	minute int
+	mine   bool
+	body   string
+}{
+	{0, false, "you are late"},
+	{1, true, "traffic. where"},
+	{2, false, "the side gate, not the quay. bring the long case"},
+	{3, true, "how many fit"},
+	{5, false, "six if you take the lids off"},
+	{6, true, "and the brass one"},
+	{8, false, "leave the brass one. it has a number on it"},
+	{41, true, "done. lights off at the store"},
+	{43, false, "good. nothing on this phone after tonight"},
+}
+
+func stamp(e fieldmap.Epoch, t time.Time) int64 { return int64(t.Sub(e.Since) / e.Unit) }
+
+const (
+	talkPath   = "/data/talk/talk.db"
+	ringPath   = "/data/ring/ring.db"
+	peoplePath = "/data/people/people.db"
+)
+
+// handsetFiles makes everything on the handset but the recordings.
+func handsetFiles(work string) ([]content, *Truth, error) {
+	t := &Truth{Live: map[string]int{}}
+	end := time.Date(2026, 9, 24, 19, 12, 0, 0, time.UTC)
+	var out []content
+	for _, m := range []struct {
+		path string
+		make func(string, *rand.Rand, *Truth) ([]byte, error)
+	}{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}} {
+		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), rand.New(rand.NewPCG(26, uint64(len(m.path)))), t)
+		if err != nil {
+			return nil, nil, err
+		}
+		out = append(out, content{m.path, b, end})
+	}
+	r := rand.New(rand.NewPCG(26, 14))
+	out = append(out,
+		content{"/system/facts.txt", []byte("name=" + Handset.Name + "\nmark=" + Handset.Mark + "\nserial=" + Handset.Serial + "\nimei=" + Handset.IMEI + "\nsystem=" + Handset.System + "\nzone=" + Zone + "\n"), end},
+		content{"/system/.radio", []byte("home=off\nlast=2026-09-24T18:55:02Z\n"), end},
+	)
+	for i := range 24 {
+		b, err := picture(r)
+		if err != nil {
+			return nil, nil, err
+		}
+		at := start.AddDate(0, 0, i*8).Add(time.Duration(r.IntN(40000)) * time.Second)
+		out = append(out, content{fmt.Sprintf("/media/pictures/P%04d.png", 101+i), b, at})
+	}
+	return out, t, nil
+}
+
+var start = time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
+
+// talk writes the message app's database: layout "talk 5".
+func talk(path string, r *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 4096)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.exec("CREATE TABLE circle(id INTEGER PRIMARY KEY, title TEXT NOT NULL, opened INTEGER NOT NULL)")
+	db.exec("CREATE TABLE line(id INTEGER PRIMARY KEY AUTOINCREMENT, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL)")
+	db.exec("CREATE TABLE binned(id INTEGER PRIMARY KEY, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL, gone INTEGER NOT NULL, purge INTEGER NOT NULL)")
+	db.exec("CREATE INDEX line_by_circle ON line(circle, sent)")
+	db.exec("BEGIN")
+	for i, p := range people {
+		db.exec("INSERT INTO circle VALUES (?, ?, ?)", i+1, p.name+" and owner", stamp(fieldmap.Millis2001, start))
+	}
+	evening := time.Date(2026, 9, 11, 21, 1, 12, 0, time.UTC)
+	planted := planted
+	say := func(who int, mine bool, at time.Time, body string) {
+		db.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (?, ?, ?, ?, ?, 1)", who+1, people[who].number, mine, stamp(fieldmap.Millis2001, at), body)
+	}
+	for at, n := start, 0; n < 5000; n++ {
+		at = at.Add(time.Duration(20+r.IntN(180)) * time.Minute * 5 / 8)
+		if h := at.Hour(); h < 5 {
+			at = at.Add(time.Duration(5-h) * time.Hour)
+		}
+		for len(planted) > 0 && !evening.Add(time.Duration(planted[0].minute)*time.Minute).After(at) {
+			p := planted[0]
+			say(0, p.mine, evening.Add(time.Duration(p.minute)*time.Minute+time.Duration(r.IntN(40))*time.Second), p.body)
+			planted = planted[1:]
+		}
+		who := r.IntN(len(people)) * r.IntN(len(people)) / len(people) // a few talk most
+		body := openers[r.IntN(len(openers))]
+		if r.IntN(3) > 0 {
+			body += ". " + middles[r.IntN(len(middles))]
+		}
+		if r.IntN(3) == 0 {
+			body += ", " + enders[r.IntN(len(enders))]
+		}
+		say(who, r.IntN(2) == 0, at, fmt.Sprintf("%s (%d)", body, n+1))
+		if at.After(time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)) {
+			break
+		}
+	}
+	db.exec("COMMIT")
+	// The owner's deletions, in the order in which they happened.
+	db.remove(t, talkPath, "line", "single rows", "id % 37 = 11 AND circle > 1")
+	// Some of that space is taken by newer lines.
+	db.exec("BEGIN")
+	for i := range 25 {
+		say(1+i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), fmt.Sprintf("late line %d, %s", i+1, middles[i%len(middles)]))
+	}
+	db.exec("COMMIT")
+	db.remove(t, talkPath, "line", "a whole conversation", "circle = 6")
+	db.remove(t, talkPath, "circle", "a whole conversation", "id = 6")
+	for _, p := range [...]string{"the side gate%", "how many fit", "six if you%", "and the brass%", "leave the brass%", "done. lights%", "good. nothing%"} {
+		db.remove(t, talkPath, "line", "single rows", "circle = 1 AND body LIKE ?", p)
+	}
+	// The newest deletions are still in the app's holding area, for 30 days.
+	gone := time.Date(2026, 9, 20, 8, 30, 0, 0, time.UTC)
+	held := "circle IN (2, 3) AND id % 29 = 4"
+	db.exec("INSERT INTO binned SELECT id, circle, peer, mine, sent, body, seen, ?, ? FROM line WHERE "+held,
+		stamp(fieldmap.Millis2001, gone), stamp(fieldmap.Millis2001, gone.AddDate(0, 0, 30)))
+	db.remove(t, talkPath, "line", "moved to the holding area", held)
+	return db.finish(t, talkPath, "line", "binned")
+}
+
+// ring writes the call app's database: layout "ring 1".
+func ring(path string, r *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 4096)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.exec("CREATE TABLE ring(id INTEGER PRIMARY KEY, number TEXT NOT NULL, way INTEGER NOT NULL, began INTEGER NOT NULL, secs INTEGER NOT NULL, took INTEGER NOT NULL)")
+	db.exec("BEGIN")
+	at := start
+	for n := range 640 {
+		at = at.Add(time.Duration(90+r.IntN(740)) * time.Minute)
+		took := r.IntN(5) > 0
+		secs := 0
+		if took {
+			secs = 8 + r.IntN(900)
+		}
+		who := r.IntN(len(people))
+		if n%53 == 52 { // a number that is in no contact
+			db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, fmt.Sprintf("+44 7700 900%03d", 900+r.IntN(90)), 1, stamp(fieldmap.Seconds1970, at), secs, took)
+			continue
+		}
+		db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, people[who].number, 1+r.IntN(2), stamp(fieldmap.Seconds1970, at), secs, took)
+	}
+	db.exec("INSERT INTO ring VALUES (900, ?, 2, ?, 250, 1)", people[0].number, stamp(fieldmap.Seconds1970, time.Date(2026, 9, 11, 20, 58, 12, 0, time.UTC)))
+	db.exec("INSERT INTO ring VALUES (901, ?, 1, ?, 0, 0)", people[1].number, stamp(fieldmap.Seconds1970, time.Date(2026, 9, 11, 22, 10, 5, 0, time.UTC)))
+	db.exec("COMMIT")
+	db.remove(t, ringPath, "ring", "single rows", "id % 19 = 7 OR id = 901")
+	db.remove(t, ringPath, "ring", "a long run", "id BETWEEN 300 AND 330")
+	return db.finish(t, ringPath, "ring")
+}
+
+// cards writes the contacts app's database: layout "people 2".
+func cards(path string, r *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 1024)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.exec("CREATE TABLE card(id INTEGER PRIMARY KEY, name TEXT NOT NULL, note TEXT, added INTEGER NOT NULL)")
+	db.exec("CREATE TABLE reach(card INTEGER NOT NULL, sort TEXT NOT NULL, value TEXT NOT NULL)")
+	db.exec("BEGIN")
+	for i, p := range people {
+		db.exec("INSERT INTO card VALUES (?, ?, nullif(?, ''), ?)", i+1, p.name, p.note, stamp(fieldmap.Seconds1980, start.AddDate(0, 0, i)))
+		db.exec("INSERT INTO reach VALUES (?, 'mobile', ?)", i+1, p.number)
+	}
+	trades := strings.Fields("boatyard bakery tyres chandlery clinic ferry laundry locksmith net-loft post radio rope school slipway smithy store survey tide tower weather")
+	for i := range 160 {
+		name := fmt.Sprintf("%s %s", trades[r.IntN(len(trades))], string(rune('A'+r.IntN(26))))
+		db.exec("INSERT INTO card VALUES (?, ?, ?, ?)", 100+i, name, fmt.Sprintf("berth %d", r.IntN(90)), stamp(fieldmap.Seconds1980, start.Add(time.Duration(i)*29*time.Hour)))
+		db.exec("INSERT INTO reach VALUES (?, 'work', ?)", 100+i, fmt.Sprintf("+44 1632 960%03d", 300+i))
+	}
+	db.exec("COMMIT")
+	db.remove(t, peoplePath, "card", "single rows", "id % 8 = 3 AND id > 99")
+	db.remove(t, peoplePath, "reach", "single rows", "card % 8 = 3 AND card > 99")
+	return db.finish(t, peoplePath, "card", "reach")
+}
+
+// picture is a small chart of invented soundings.
+func picture(r *rand.Rand) ([]byte, error) {
+	img := image.NewPaletted(image.Rect(0, 0, 320, 240), color.Palette{color.RGBA{0xdc, 0xeb, 0xea, 255}, color.RGBA{0x0e, 0x5a, 0x6b, 255}, color.RGBA{0xf7, 0xf5, 0xef, 255}})
+	level := 120
+	for x := range 320 {
+		level = min(220, max(20, level+r.IntN(9)-4))
+		for y := range 240 {
+			switch {
+			case y == level:
+				img.SetColorIndex(x, y, 1)
+			case y < level:
+				img.SetColorIndex(x, y, 2)
+			}
+		}
+	}
+	var b bytes.Buffer
+	err := png.Encode(&b, img)
+	return b.Bytes(), err
+}
+
+// recordings are sound recordings in WAV: a slow swell with noise on it.
+func recordings(opt Options) []content {
+	r := rand.New(rand.NewPCG(26, 4))
+	var out []content
+	for i := range opt.Recordings {
+		n := (opt.RecordingBytes - 44) / 2 * 2
+		b := make([]byte, 0, n+44)
+		b = append(b, "RIFF"...)
+		b = binary.LittleEndian.AppendUint32(b, uint32(n+36))
+		b = append(b, "WAVEfmt "...)
+		b = binary.LittleEndian.AppendUint32(b, 16)
+		for _, v := range []uint16{1, 1} { // PCM, one channel
+			b = binary.LittleEndian.AppendUint16(b, v)
+		}
+		b = binary.LittleEndian.AppendUint32(b, 44100)
+		b = binary.LittleEndian.AppendUint32(b, 88200)
+		b = binary.LittleEndian.AppendUint16(b, 2)
+		b = binary.LittleEndian.AppendUint16(b, 16)
+		b = append(b, "data"...)
+		b = binary.LittleEndian.AppendUint32(b, uint32(n))
+		noise, swell := r.Uint64(), 0
+		for range n / 2 {
+			noise = noise*6364136223846793005 + 1442695040888963407
+			if swell++; swell == 88200 {
+				swell = 0
+			}
+			b = binary.LittleEndian.AppendUint16(b, uint16(int16(noise>>52)*int16(swell/8820)/4))
+		}
+		at := start.AddDate(0, 0, 10*i).Add(time.Duration(r.IntN(50000)) * time.Second)
+		out = append(out, content{fmt.Sprintf("/media/recordings/R%04d.wav", 1+i), b, at})
+	}
+	return out
+}

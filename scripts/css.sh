@@ -1,0 +1,14 @@
+#!/usr/bin/env bash
+# Builds what the pages serve from npm's packages: styles, the script library
+# and the fonts. The results are committed, so that the application builds
+# without Node.js.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+out=internal/web/static
+npx @tailwindcss/cli -i internal/web/frame/chart-room.css -o "$out/chart-room.css" --minify 2>/dev/null
+mkdir -p "$out/fonts"
+for family in atkinson-hyperlegible-next atkinson-hyperlegible-mono; do
+  from=node_modules/@fontsource-variable/$family
+  cp "$from/files/$family-latin-wght-normal.woff2" "$from/files/$family-latin-ext-wght-normal.woff2" "$out/fonts/"
+  cp "$from/LICENSE" "$out/fonts/$family-LICENSE"
+done

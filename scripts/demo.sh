@@ -1,0 +1,36 @@
+#!/usr/bin/env bash
+# Starts the demo: installs what is missing, starts the project's own
+# PostgreSQL, builds, and runs `crosswind demo`. With --reset the story starts
+# afresh. No process is left behind.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+command -v go >/dev/null || { echo "missing: Go (1.26 or newer). Install it first." >&2; exit 1; }
+scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 runuser=util-linux
+local=${CROSSWIND_LOCAL:-.local/demo}
+mkdir -p "$local"
+if [ "${1:-}" = --reset ]; then
+  if [ -s "$local/crosswind.pid" ] && kill -0 "$(cat "$local/crosswind.pid")" 2>/dev/null; then
+    echo "the demo is running (process $(cat "$local/crosswind.pid")); stop it first with Ctrl-C" >&2
+    exit 1
+  fi
+  scripts/postgres.sh stop "$local/pg"
+  chmod -R u+w "$local" && rm -rf "$local" && mkdir -p "$local"
+fi
+echo "Building (the first time takes a minute or two)" >&2
+go build -trimpath -o bin/crosswind ./cmd/crosswind
+scripts/postgres.sh start "$local/pg"
+app=
+stop() {
+  [ -n "$app" ] && kill "$app" 2>/dev/null && wait "$app" 2>/dev/null
+  scripts/postgres.sh stop "$local/pg"
+}
+trap stop EXIT
+trap 'exit 130' INT TERM
+CROSSWIND_DATABASE="$(cat "$local/pg/url")" bin/crosswind demo --dir "$local" --listen "${CROSSWIND_LISTEN:-127.0.0.1:8417}" &
+app=$!
+echo "$app" >"$local/crosswind.pid"
+code=0
+wait "$app" || code=$?
+app=
+rm -f "$local/crosswind.pid"
+exit "$code"
