@@ -6,6 +6,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 out=internal/web/static
 npx @tailwindcss/cli -i internal/web/frame/chart-room.css -o "$out/chart-room.css" --minify 2>/dev/null
+cp node_modules/@alpinejs/csp/dist/cdn.min.js "$out/alpine.js"
 mkdir -p "$out/fonts"
 for family in atkinson-hyperlegible-next atkinson-hyperlegible-mono; do
   from=node_modules/@fontsource-variable/$family

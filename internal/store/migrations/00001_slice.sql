@@ -224,6 +224,7 @@ CREATE TABLE record (
   UNIQUE (acquisition_id, uid)
 );
 CREATE INDEX record_time ON record (case_id, at, id);
+CREATE INDEX record_exhibit ON record (exhibit_id, state);
 CREATE INDEX record_thread ON record (acquisition_id, thread, at, id);
 
 CREATE TABLE mark (

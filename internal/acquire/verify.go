@@ -1,0 +1,137 @@
+package acquire
+
+import (
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"crosswind/core/digest"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+	"crosswind/internal/vault"
+)
+
+// VerifySubject is what a run of kind "verify" needs to know.
+type VerifySubject struct {
+	Exhibit     int64  `json:"exhibit"`
+	Acquisition int64  `json:"acquisition"`
+	Name        string `json:"name"`    // of the acquisition, for the ledger
+	Against     string `json:"against"` // vault or source
+}
+
+// maxFaultEntries bounds how many files one check names in the ledger, an
+// entry each; the check's own entry counts them all.
+const maxFaultEntries = 100
+
+// Verify hashes every file of an acquisition again, from the vault or from the
+// source, and keeps what it finds.
+func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
+	var sub VerifySubject
+	if err := json.Unmarshal(t.Run.Subject, &sub); err != nil {
+		return fmt.Errorf("the run's subject: %w", err)
+	}
+	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
+	if err != nil {
+		return err
+	}
+	a, err := q.Store.AcquisitionByID(ctx, sub.Acquisition)
+	if err != nil {
+		return err
+	}
+	open := func(f *store.File) (io.ReadCloser, error) { return q.Vault.Open(f.SHA256) }
+	if sub.Against == "source" {
+		root, err := os.OpenRoot(a.Source)
+		if err != nil {
+			return fmt.Errorf("the source cannot be opened: %w", err)
+		}
+		defer root.Close()
+		open = func(f *store.File) (io.ReadCloser, error) { return root.Open(filepath.FromSlash(f.Path)) }
+	}
+	t.Total(a.Bytes, a.Files)
+	var acts []store.Act
+	v := store.Verification{AcquisitionID: a.ID, Against: sub.Against, By: t.Run.By}
+	for f, err := range q.Store.AllFiles(ctx, a.ID) {
+		if err != nil {
+			return err
+		}
+		fault, bad, err := check(ctx, t, f, open)
+		if err != nil {
+			return err
+		}
+		v.Files++
+		t.Done(0, 1)
+		if fault != "" {
+			v.Faults++
+			t.Found("differing", 1)
+			t.Logf("%s: %s", f.Path, fault)
+			if len(acts) < maxFaultEntries {
+				acts = append(acts, store.Act{Book: c.Book(), By: t.Run.By, What: "integrity.failed", On: f.Path,
+					Detail: map[string]string{"acquisition": sub.Name, "against": sub.Against, "fault": fault, "expected_sha256": f.SHA256}})
+			}
+		}
+		if sub.Against == "vault" { // what a source has become is no fault of what was acquired
+			f.CheckedAt, f.Fault, f.BadSegments = time.Now(), fault, bad
+			if err := q.Store.SaveCheck(ctx, f); err != nil {
+				return err
+			}
+		}
+	}
+	v.At = time.Now()
+	t.Logf("%d files checked against the %s, %d differ", v.Files, v.Against, v.Faults)
+	acts = append(acts, store.Act{Book: c.Book(), By: t.Run.By, What: "acquisition.verified", On: sub.Name,
+		Detail: map[string]string{"against": v.Against, "files": fmt.Sprint(v.Files), "differing": fmt.Sprint(v.Faults)}})
+	return q.Store.EndVerification(ctx, t.Run, v, acts)
+}
+
+// check hashes one file again and says what differs. err is only for an end of
+// the run itself.
+func check(ctx context.Context, t *run.Task, f *store.File, open func(*store.File) (io.ReadCloser, error)) (fault string, bad []int32, err error) {
+	r, err := open(f)
+	if err != nil {
+		return "cannot be read: " + err.Error(), nil, nil
+	}
+	defer r.Close()
+	set, err := digest.Reader(vault.Told(ctx, r, func(n int) { t.Done(int64(n), 0) }))
+	if ctx.Err() != nil {
+		return "", nil, context.Cause(ctx)
+	}
+	if err != nil {
+		return "cannot be read to its end: " + err.Error(), nil, nil
+	}
+	_, _, sum := set.Hex()
+	if sum == f.SHA256 {
+		return "", nil, nil
+	}
+	for _, i := range set.DifferingSegments(&digest.Set{Segments: UnpackSegments(f.Segments)}) {
+		bad = append(bad, int32(i))
+	}
+	where := ""
+	if len(bad) > 0 {
+		where = fmt.Sprintf(" in %s", segmentWords(bad, set.Size))
+	}
+	return fmt.Sprintf("differs%s: its SHA-256 is now %s", where, sum), bad, nil
+}
+
+// segmentWords names the first differing segment by its bytes.
+func segmentWords(bad []int32, size int64) string {
+	from := int64(bad[0]) * digest.SegmentSize
+	s := fmt.Sprintf("segment %d (bytes %d to %d)", bad[0]+1, from, max(from, min(from+digest.SegmentSize, size)-1))
+	if len(bad) > 1 {
+		s += fmt.Sprintf(" and %d more", len(bad)-1)
+	}
+	return s
+}
+
+// UnpackSegments reads the check values that an acquisition keeps.
+func UnpackSegments(b []byte) []uint32 {
+	out := make([]uint32, len(b)/4)
+	for i := range out {
+		out[i] = binary.BigEndian.Uint32(b[4*i:])
+	}
+	return out
+}

@@ -1,0 +1,198 @@
+// Package recovery runs the readers of core over the databases of an
+// acquisition, and keeps the records that they give.
+package recovery
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"time"
+
+	"crosswind/core/digest"
+	"crosswind/core/fieldmap"
+	"crosswind/core/record"
+	"crosswind/core/salvage"
+	"crosswind/core/sqlitefile"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+	"crosswind/internal/vault"
+)
+
+// Recoverer recovers records from acquisitions.
+type Recoverer struct {
+	Store *store.Store
+	Vault *vault.Vault
+	Tool  string
+}
+
+// Subject is what a run of kind "recover" needs to know.
+type Subject struct {
+	Exhibit     int64  `json:"exhibit"`
+	Acquisition int64  `json:"acquisition"`
+	Name        string `json:"name"` // of the acquisition, for the ledger
+	Full        bool   `json:"full"`
+}
+
+// Recover reads every database of an acquisition. A database that is done is
+// not read again when the run is resumed.
+func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
+	var sub Subject
+	if err := json.Unmarshal(t.Run.Subject, &sub); err != nil {
+		return fmt.Errorf("the run's subject: %w", err)
+	}
+	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
+	if err != nil {
+		return err
+	}
+	a, err := q.Store.AcquisitionByID(ctx, sub.Acquisition)
+	if err != nil {
+		return err
+	}
+	rec, err := q.Store.RecoveryForRun(ctx, store.Recovery{AcquisitionID: a.ID, RunID: t.Run.ID, FullPass: sub.Full, Tool: q.Tool, StartedAt: time.Now()})
+	if err != nil {
+		return err
+	}
+	dbs, logs, err := q.databases(ctx, a)
+	if err != nil {
+		return err
+	}
+	var total int64
+	for _, d := range dbs {
+		total += d.Size
+	}
+	t.Total(total, int64(len(dbs)))
+	names := fieldmap.Names{}
+	sum := map[string]int64{}
+	for _, d := range dbs {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		records, res, err := q.database(ctx, t, d, logs[d.RealPath+"-wal"], names, sub.Full)
+		if err != nil {
+			return err
+		}
+		res.RecoveryID = rec.ID
+		if err := q.Store.SaveDatabase(ctx, a, *res, records); err != nil {
+			return err
+		}
+		for _, r := range records {
+			sum[string(r.State)]++
+			t.Found(r.Kind.Plural()+", "+string(r.State), 1)
+		}
+		t.Done(d.Size, 1)
+	}
+	detail := map[string]string{"tool": q.Tool, "databases": fmt.Sprint(len(dbs)), "pass": "light"}
+	if sub.Full {
+		detail["pass"] = "full"
+	}
+	for s, n := range sum {
+		detail["records_"+s] = fmt.Sprint(n)
+	}
+	return q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail})
+}
+
+// databases finds the files of an acquisition that begin as a SQLite database
+// does, those with a field map first and in the maps' order, and the logs.
+func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []*store.File, logs map[string]*store.File, err error) {
+	logs = map[string]*store.File{}
+	for f, err := range q.Store.AllFiles(ctx, a.ID) {
+		if err != nil {
+			return nil, nil, err
+		}
+		if f.RealPath == "" {
+			continue // the backup's own parts
+		}
+		file := *f
+		logs[f.RealPath] = &file
+		head := make([]byte, len(sqlitefile.Magic))
+		r, err := q.Vault.Open(f.SHA256)
+		if err != nil {
+			return nil, nil, err
+		}
+		_, err = io.ReadFull(r, head)
+		r.Close()
+		if err == nil && string(head) == sqlitefile.Magic {
+			dbs = append(dbs, &file)
+		}
+	}
+	order := func(f *store.File) int {
+		if i := slices.Index(fieldmap.Builtin, fieldmap.For(f.RealPath)); i >= 0 {
+			return i
+		}
+		return len(fieldmap.Builtin)
+	}
+	slices.SortStableFunc(dbs, func(x, y *store.File) int { return order(x) - order(y) })
+	return dbs, logs, nil
+}
+
+// database reads one database from the vault.
+func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.File, names fieldmap.Names, full bool) ([]*record.Record, *store.RecoveredDatabase, error) {
+	res := &store.RecoveredDatabase{Path: d.RealPath, ByOrigin: json.RawMessage("{}")}
+	note := func(err error) { res.Notes = append(res.Notes, err.Error()); t.Logf("%s: %v", d.RealPath, err) }
+	m := fieldmap.For(d.RealPath)
+	if m == nil {
+		t.Logf("%s: no field map is known for it; it is not read into records", d.RealPath)
+		return nil, res, nil
+	}
+	res.FieldMap = m.Name
+	r, err := q.Vault.Open(d.SHA256)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer r.Close()
+	if set, err := digest.Reader(vault.Told(ctx, r, nil)); err != nil {
+		return nil, nil, fmt.Errorf("%s: %w", d.RealPath, err)
+	} else if _, _, sum := set.Hex(); sum != d.SHA256 {
+		note(fmt.Errorf("the vault's copy has been altered: its SHA-256 is %s, acquired was %s; it is not read", sum, d.SHA256))
+		return nil, res, nil
+	}
+	f, err := sqlitefile.Open(r, d.Size)
+	if err != nil {
+		note(err)
+		return nil, res, nil
+	}
+	src := &fieldmap.Source{Path: d.RealPath, Stored: d.Path, SHA256: d.SHA256, Bytes: r}
+	if log != nil {
+		w, err := q.Vault.Open(log.SHA256)
+		if err != nil {
+			return nil, nil, err
+		}
+		defer w.Close()
+		if err := f.OpenLog(w, log.Size); err != nil {
+			note(err)
+		} else {
+			src.Log = &fieldmap.Source{Path: log.RealPath, Stored: log.Path, SHA256: log.SHA256, Bytes: w}
+		}
+	}
+	origins := map[string]int64{}
+	var out []*record.Record
+	for rec, err := range m.Records(f, src, names, salvage.Options{Full: full}, func(row *salvage.Row) {
+		if !row.Live {
+			origins["other tables: "+string(row.Origin)]++
+		}
+	}) {
+		if ctx.Err() != nil {
+			return nil, nil, context.Cause(ctx)
+		}
+		if err != nil {
+			note(err)
+			continue
+		}
+		if rec.Kind == record.Contact {
+			names.Learn(rec)
+		}
+		if rec.State == record.Recovered {
+			origins[rec.Origin.Place]++
+		} else if rec.State == record.Held {
+			origins["held"]++
+		} else {
+			res.Live++
+		}
+		out = append(out, rec)
+	}
+	res.ByOrigin, err = json.Marshal(origins)
+	t.Logf("%s: %d live, %d below", d.RealPath, res.Live, int64(len(out))-res.Live)
+	return out, res, err
+}

@@ -1,0 +1,189 @@
+// Package run does long work in the background. Runs are queued in PostgreSQL
+// and taken by any worker; a worker holds a run by a lease that it renews with
+// its progress. A worker that dies lets its lease run out, and the run is
+// taken up again: so every kind of work must be able to go on from what is
+// kept.
+package run
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"crosswind/internal/store"
+)
+
+// Job does one kind of work. It ends the run in the store itself, together
+// with its result, and returns nil; or it returns why it could not.
+type Job func(context.Context, *Task) error
+
+// Task is a run that is being worked on. Its methods may be called from any
+// goroutine.
+type Task struct {
+	Run *store.Run
+	mu  sync.Mutex
+	p   store.Progress
+}
+
+// Total sets how much there is to do.
+func (t *Task) Total(bytes, items int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.p.BytesTotal, t.p.ItemsTotal = bytes, items
+}
+
+// Done adds to what is done.
+func (t *Task) Done(bytes, items int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.p.BytesDone += bytes
+	t.p.ItemsDone += items
+}
+
+// Found counts what has been found so far, by a word.
+func (t *Task) Found(word string, n int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.p.Found[word] += n
+}
+
+// Logf adds a line to the run's log.
+func (t *Task) Logf(format string, args ...any) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.p.Log = append(t.p.Log, time.Now().UTC().Format("15:04:05Z ")+fmt.Sprintf(format, args...))
+}
+
+// take gives what there is to tell and forgets the lines that it gives.
+func (t *Task) take() store.Progress {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	p := t.p
+	p.Found = map[string]int64{}
+	for k, n := range t.p.Found {
+		p.Found[k] = n
+	}
+	t.p.Log = nil
+	return p
+}
+
+// Worker takes runs and does them.
+type Worker struct {
+	Store *store.Store
+	Jobs  map[string]Job
+	Log   *slog.Logger
+}
+
+var (
+	errPause = errors.New("paused by the examiner")
+	errStop  = errors.New("stopped by the examiner")
+)
+
+// poll is how often a worker asks for work, and beat how often it tells of it.
+const (
+	poll = 400 * time.Millisecond
+	beat = 250 * time.Millisecond
+)
+
+// Work takes runs until ctx ends. A run that is under way then goes back into
+// the queue.
+func (w *Worker) Work(ctx context.Context) {
+	for ctx.Err() == nil {
+		r, err := w.Store.TakeRun(ctx)
+		if err != nil && ctx.Err() == nil {
+			w.Log.Error("taking a run", "error", err)
+		}
+		if r != nil {
+			w.do(ctx, r)
+			continue
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(poll):
+		}
+	}
+}
+
+func (w *Worker) do(ctx context.Context, r *store.Run) {
+	t := &Task{Run: r, p: store.Progress{Found: map[string]int64{}}}
+	job := w.Jobs[r.Kind]
+	run, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	var beats sync.WaitGroup
+	beats.Go(func() { w.beat(run, cancel, t) })
+	var err error
+	if job == nil {
+		err = fmt.Errorf("this version knows no run of the kind %q", r.Kind)
+	} else {
+		err = job(run, t)
+	}
+	cause := context.Cause(run)
+	cancel(nil)
+	beats.Wait()
+	// What is told last must be told even when the process is ending.
+	end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
+	defer done()
+	if err == nil {
+		w.last(end, t)
+		return
+	}
+	c, cerr := w.Store.CaseByID(end, r.CaseID)
+	if cerr != nil {
+		w.Log.Error("ending a run", "run", r.ID, "error", cerr)
+		return
+	}
+	w.last(end, t)
+	act := store.Act{Book: c.Book(), By: r.By, On: fmt.Sprintf("run %d", r.ID), Detail: map[string]string{"title": r.Title}}
+	switch {
+	case errors.Is(cause, errPause):
+		act.What = "run.paused"
+		err = w.Store.EndRun(end, r, "paused", "", act)
+	case errors.Is(cause, errStop):
+		act.What = "run.stopped"
+		err = w.Store.EndRun(end, r, "stopped", "Stopped by the examiner. What was read is kept in the vault.", act)
+	case errors.Is(cause, store.ErrLost):
+		return
+	case ctx.Err() != nil:
+		err = w.Store.EndRun(end, r, "queued", "")
+	default:
+		w.Log.Error("a run failed", "run", r.ID, "kind", r.Kind, "error", err)
+		act.What = "run.failed"
+		act.Detail["error"] = err.Error()
+		err = w.Store.EndRun(end, r, "failed", err.Error(), act)
+	}
+	if err != nil {
+		w.Log.Error("ending a run", "run", r.ID, "error", err)
+	}
+}
+
+// last saves progress once more, for a run whose last steps were quick. The
+// run may have ended already; then only its figures are missing.
+func (w *Worker) last(ctx context.Context, t *Task) {
+	if err := w.Store.SaveLast(ctx, t.Run, t.take()); err != nil {
+		w.Log.Error("saving a run's last progress", "run", t.Run.ID, "error", err)
+	}
+}
+
+func (w *Worker) beat(ctx context.Context, cancel context.CancelCauseFunc, t *Task) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(beat):
+		}
+		wish, err := w.Store.SaveProgress(ctx, t.Run, t.take())
+		switch {
+		case errors.Is(err, store.ErrLost):
+			cancel(err)
+		case err != nil && ctx.Err() == nil:
+			w.Log.Error("saving progress", "run", t.Run.ID, "error", err)
+		case wish == "pause":
+			cancel(errPause)
+		case wish == "stop":
+			cancel(errStop)
+		}
+	}
+}

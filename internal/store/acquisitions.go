@@ -1,0 +1,195 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"iter"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
+)
+
+// Acquisition is what was read from one source at one time.
+type Acquisition struct {
+	ID        int64
+	CaseID    int64 `db:"case_id"`
+	ExhibitID int64 `db:"exhibit_id"`
+	Number    int
+	RunID     int64 `db:"run_id"`
+	Method    string
+	Source    string
+	Facts     json.RawMessage
+	Tool      string
+	Settings  string
+	By        string
+	StartedAt time.Time  `db:"started_at"`
+	EndedAt   *time.Time `db:"ended_at"`
+	Files     int64
+	Bytes     int64
+	Manifest  string
+}
+
+// File is a file of an acquisition.
+type File struct {
+	AcquisitionID int64 `db:"acquisition_id"`
+	Path          string
+	RealPath      string `db:"real_path"`
+	Size          int64
+	MD5           string `db:"md5"`
+	SHA1          string `db:"sha1"`
+	SHA256        string `db:"sha256"`
+	Segments      []byte
+	ModifiedAt    *time.Time `db:"modified_at"`
+	CheckedAt     time.Time  `db:"checked_at"`
+	Fault         string
+	BadSegments   pgtype.FlatArray[int32] `db:"bad_segments"`
+}
+
+// SegmentCount is the number of the file's segments.
+func (f *File) SegmentCount() int { return len(f.Segments) / 4 }
+
+// AcquisitionFault is something that an acquisition could not take, or that
+// its source says and does not keep.
+type AcquisitionFault struct{ Path, Fault string }
+
+// AcquisitionForRun finds the acquisition that a run makes, or begins it.
+func (s *Store) AcquisitionForRun(ctx context.Context, c *Case, a Acquisition) (*Acquisition, error) {
+	got := &Acquisition{}
+	err := s.Change(ctx, func(t *Tx) error {
+		if err := t.exec("locking the exhibit", "SELECT 1 FROM exhibit WHERE id = $1 FOR UPDATE", a.ExhibitID); err != nil {
+			return err
+		}
+		err := t.exec("beginning the acquisition", `INSERT INTO acquisition(case_id, exhibit_id, number, run_id, method, source, facts, tool, settings, by, started_at)
+VALUES ($1, $2, (SELECT coalesce(max(number), 0) + 1 FROM acquisition WHERE exhibit_id = $2), $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT (run_id) DO NOTHING`,
+			c.ID, a.ExhibitID, a.RunID, a.Method, a.Source, string(a.Facts), a.Tool, a.Settings, a.By, a.StartedAt)
+		if err != nil {
+			return err
+		}
+		return t.GetContext(ctx, got, "SELECT * FROM acquisition WHERE run_id = $1", a.RunID)
+	})
+	return got, err
+}
+
+// AcquisitionByID finds an acquisition.
+func (s *Store) AcquisitionByID(ctx context.Context, id int64) (*Acquisition, error) {
+	a := &Acquisition{}
+	return a, s.get(ctx, a, fmt.Sprintf("acquisition %d", id), "SELECT * FROM acquisition WHERE id = $1", id)
+}
+
+// Acquisitions lists the ended acquisitions of a case; exhibit 0 is all.
+func (s *Store) Acquisitions(ctx context.Context, caseID, exhibit int64) (out []Acquisition, err error) {
+	return out, s.list(ctx, &out, "listing the acquisitions", `SELECT * FROM acquisition WHERE case_id = $1 AND ($2 = 0 OR exhibit_id = $2) AND ended_at IS NOT NULL ORDER BY id`, caseID, exhibit)
+}
+
+// AddFile keeps a file of an acquisition. Adding it again changes nothing.
+func (s *Store) AddFile(ctx context.Context, f *File) error {
+	_, err := s.db.ExecContext(ctx, `INSERT INTO acquired_file(acquisition_id, path, real_path, size, md5, sha1, sha256, segments, modified_at, checked_at)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT DO NOTHING`, f.AcquisitionID, f.Path, f.RealPath, f.Size, f.MD5, f.SHA1, f.SHA256, f.Segments, f.ModifiedAt, f.CheckedAt)
+	if err != nil {
+		return fmt.Errorf("keeping file %s: %w", f.Path, err)
+	}
+	return nil
+}
+
+// EndAcquisition ends the acquisition of a run, with its faults.
+func (s *Store) EndAcquisition(ctx context.Context, r *Run, a *Acquisition, faults []AcquisitionFault, act Act) error {
+	return s.Change(ctx, func(t *Tx) error {
+		if err := t.EndRun(r, "done", ""); err != nil {
+			return err
+		}
+		for _, f := range faults {
+			if err := t.exec("keeping a fault", "INSERT INTO acquisition_fault VALUES ($1, $2, $3) ON CONFLICT DO NOTHING", a.ID, f.Path, f.Fault); err != nil {
+				return err
+			}
+		}
+		if err := t.exec("ending the acquisition", "UPDATE acquisition SET ended_at = $2, files = $3, bytes = $4, manifest = $5 WHERE id = $1", a.ID, a.EndedAt, a.Files, a.Bytes, a.Manifest); err != nil {
+			return err
+		}
+		return t.Log(act)
+	})
+}
+
+// AcquisitionFaults lists what an acquisition could not take.
+func (s *Store) AcquisitionFaults(ctx context.Context, id int64) (out []AcquisitionFault, err error) {
+	return out, s.list(ctx, &out, "listing the acquisition's faults", "SELECT path, fault FROM acquisition_fault WHERE acquisition_id = $1 ORDER BY path, fault", id)
+}
+
+// Files lists files of an acquisition after a path; faulty ones only if asked.
+func (s *Store) Files(ctx context.Context, acquisition int64, after string, faulty bool, limit int) (out []File, err error) {
+	return out, s.list(ctx, &out, "listing the files", `SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path COLLATE "C" > $2 AND (NOT $3 OR fault <> '') ORDER BY path COLLATE "C" LIMIT $4`,
+		acquisition, after, faulty, limit)
+}
+
+// AllFiles yields the files of an acquisition in order of path bytes.
+func (s *Store) AllFiles(ctx context.Context, acquisition int64) iter.Seq2[*File, error] {
+	return func(yield func(*File, error) bool) {
+		for after := ""; ; {
+			page, err := s.Files(ctx, acquisition, after, false, 500)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			for i := range page {
+				if !yield(&page[i], nil) {
+					return
+				}
+			}
+			if len(page) < 500 {
+				return
+			}
+			after = page[len(page)-1].Path
+		}
+	}
+}
+
+// FileByPath finds a file of an acquisition.
+func (s *Store) FileByPath(ctx context.Context, acquisition int64, path string) (*File, error) {
+	f := &File{}
+	return f, s.get(ctx, f, "file "+path, "SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path = $2", acquisition, path)
+}
+
+// SaveCheck keeps the result of hashing one file again.
+func (s *Store) SaveCheck(ctx context.Context, f *File) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE acquired_file SET checked_at = $3, fault = $4, bad_segments = $5 WHERE acquisition_id = $1 AND path = $2",
+		f.AcquisitionID, f.Path, f.CheckedAt, f.Fault, []int32(f.BadSegments))
+	if err != nil {
+		return fmt.Errorf("keeping the check of %s: %w", f.Path, err)
+	}
+	return nil
+}
+
+// Verification is one check of a whole acquisition.
+type Verification struct {
+	ID            int64
+	AcquisitionID int64 `db:"acquisition_id"`
+	Against       string
+	At            time.Time
+	By            string
+	Files         int64
+	Faults        int64
+}
+
+// EndVerification keeps a check of an acquisition and ends its run.
+func (s *Store) EndVerification(ctx context.Context, r *Run, v Verification, acts []Act) error {
+	return s.Change(ctx, func(t *Tx) error {
+		if err := t.EndRun(r, "done", ""); err != nil {
+			return err
+		}
+		if err := t.exec("keeping the check", "INSERT INTO verification(acquisition_id, against, at, by, files, faults) VALUES ($1, $2, $3, $4, $5, $6)",
+			v.AcquisitionID, v.Against, v.At, v.By, v.Files, v.Faults); err != nil {
+			return err
+		}
+		for _, a := range acts {
+			if err := t.Log(a); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Verifications lists the newest checks of an acquisition.
+func (s *Store) Verifications(ctx context.Context, acquisition int64, limit int) (out []Verification, err error) {
+	return out, s.list(ctx, &out, "listing the checks", "SELECT * FROM verification WHERE acquisition_id = $1 ORDER BY id DESC LIMIT $2", acquisition, limit)
+}

@@ -1,0 +1,262 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
+)
+
+// Examiner is somebody who can sign in.
+type Examiner struct {
+	ID           int64
+	Login        string
+	Name         string
+	Role         string
+	PasswordHash string    `db:"password_hash"`
+	CreatedAt    time.Time `db:"created_at"`
+}
+
+// Examiners counts the accounts.
+func (s *Store) Examiners(ctx context.Context) (n int, err error) {
+	return n, s.get(ctx, &n, "counting the examiners", "SELECT count(*) FROM examiner")
+}
+
+// ExaminerByLogin finds an account.
+func (s *Store) ExaminerByLogin(ctx context.Context, login string) (*Examiner, error) {
+	e := &Examiner{}
+	return e, s.get(ctx, e, "examiner "+login, "SELECT * FROM examiner WHERE login = $1", login)
+}
+
+// AddExaminer makes an account. With first set it is made only if there is none.
+func (s *Store) AddExaminer(ctx context.Context, e Examiner, by string, first bool) error {
+	return s.Change(ctx, func(t *Tx) error {
+		if first {
+			var n int
+			if err := t.exec("locking the accounts", "LOCK TABLE examiner"); err != nil {
+				return err
+			}
+			if err := t.GetContext(ctx, &n, "SELECT count(*) FROM examiner"); err != nil {
+				return err
+			}
+			if n > 0 {
+				return fmt.Errorf("the first examiner %w", ErrTaken)
+			}
+		}
+		if _, err := t.insert("the sign-in "+e.Login, "INSERT INTO examiner(login, name, role, password_hash) VALUES ($1, $2, $3, $4)", e.Login, e.Name, e.Role, e.PasswordHash); err != nil {
+			return err
+		}
+		return t.Log(Act{Bench, by, "examiner.added", e.Login, map[string]string{"name": e.Name, "role": e.Role}})
+	})
+}
+
+// Case is a case.
+type Case struct {
+	ID        int64
+	Reference string
+	Title     string
+	Zone      string
+	CreatedAt time.Time `db:"created_at"`
+}
+
+// Book is the name of the case's ledger.
+func (c *Case) Book() string { return CaseBook(c.Reference) }
+
+// Location is the case's zone.
+func (c *Case) Location() *time.Location {
+	if l, err := time.LoadLocation(c.Zone); err == nil {
+		return l
+	}
+	return time.UTC
+}
+
+// Authority is what allows the work, and its scope.
+type Authority struct {
+	ID          int64
+	CaseID      int64 `db:"case_id"`
+	Kind        string
+	IssuedBy    string                   `db:"issued_by"`
+	Number      string                   `db:"number"`
+	ValidFrom   time.Time                `db:"valid_from"`
+	ValidTo     time.Time                `db:"valid_to"`
+	ScopeKinds  pgtype.FlatArray[string] `db:"scope_kinds"`
+	ScopeFrom   *time.Time               `db:"scope_from"`
+	ScopeTo     *time.Time               `db:"scope_to"`
+	ScopePeople string                   `db:"scope_people"`
+	Excluded    string
+}
+
+// CaseByReference finds a case.
+func (s *Store) CaseByReference(ctx context.Context, ref string) (*Case, error) {
+	c := &Case{}
+	return c, s.get(ctx, c, "case "+ref, "SELECT * FROM cases WHERE reference = $1", ref)
+}
+
+// CaseByID finds a case.
+func (s *Store) CaseByID(ctx context.Context, id int64) (*Case, error) {
+	c := &Case{}
+	return c, s.get(ctx, c, "case", "SELECT * FROM cases WHERE id = $1", id)
+}
+
+// CaseRow is a case in the register.
+type CaseRow struct {
+	Case
+	Exhibits int
+	LastWhat string     `db:"last_what"`
+	LastRef  string     `db:"last_ref"`
+	LastAt   *time.Time `db:"last_at"`
+}
+
+// Cases lists cases whose reference comes after the given one.
+func (s *Store) Cases(ctx context.Context, after string, limit int) (out []CaseRow, err error) {
+	return out, s.list(ctx, &out, "listing the cases", `
+SELECT c.*, (SELECT count(*) FROM exhibit e WHERE e.case_id = c.id) AS exhibits,
+       coalesce(l.what, '') AS last_what, coalesce(l.reference, '') AS last_ref, l.at AS last_at
+FROM cases c LEFT JOIN LATERAL (
+  SELECT k.what, e.reference, k.at FROM custody k JOIN exhibit e ON e.id = k.exhibit_id
+  WHERE e.case_id = c.id ORDER BY k.at DESC, k.id DESC LIMIT 1) l ON true
+WHERE c.reference > $1 ORDER BY c.reference LIMIT $2`, after, limit)
+}
+
+// AddCase opens a case under an authority.
+func (s *Store) AddCase(ctx context.Context, c Case, a Authority, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		id, err := t.insert("the case reference "+c.Reference, "INSERT INTO cases(reference, title, zone) VALUES ($1, $2, $3)", c.Reference, c.Title, c.Zone)
+		if err != nil {
+			return err
+		}
+		err = t.exec("adding the authority", `INSERT INTO authority(case_id, kind, issued_by, number, valid_from, valid_to, scope_kinds, scope_from, scope_to, scope_people, excluded)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, id, a.Kind, a.IssuedBy, a.Number, a.ValidFrom, a.ValidTo, []string(a.ScopeKinds), a.ScopeFrom, a.ScopeTo, a.ScopePeople, a.Excluded)
+		if err != nil {
+			return err
+		}
+		if err := t.Log(Act{c.Book(), by, "case.opened", c.Reference, map[string]string{"title": c.Title, "zone": c.Zone}}); err != nil {
+			return err
+		}
+		return t.Log(Act{c.Book(), by, "authority.recorded", a.Number, map[string]string{"kind": a.Kind, "issued_by": a.IssuedBy,
+			"valid_from": a.ValidFrom.UTC().Format(time.RFC3339), "valid_to": a.ValidTo.UTC().Format(time.RFC3339), "kinds": fmt.Sprint(a.ScopeKinds)}})
+	})
+}
+
+// Authorities lists the authorities of a case.
+func (s *Store) Authorities(ctx context.Context, caseID int64) (out []Authority, err error) {
+	return out, s.list(ctx, &out, "listing the authorities", "SELECT * FROM authority WHERE case_id = $1 ORDER BY id", caseID)
+}
+
+// Exhibit is an exhibit.
+type Exhibit struct {
+	ID        int64
+	CaseID    int64 `db:"case_id"`
+	Reference string
+	Kind      string
+	ModelMark string `db:"model_mark"`
+	Serial    string
+	IMEI      string `db:"imei"`
+	IMEINote  string `db:"imei_note"`
+	Power     string
+	Screen    string
+	Lock      string
+	Damage    string
+	CreatedAt time.Time `db:"created_at"`
+}
+
+// Custody is an event in an exhibit's chain of custody.
+type Custody struct {
+	ID        int64
+	ExhibitID int64 `db:"exhibit_id"`
+	What      string
+	At        time.Time
+	FromWhom  string `db:"from_whom"`
+	ToWhom    string `db:"to_whom"`
+	Seal      string
+	Place     string
+	Note      string
+}
+
+// Exhibits lists the exhibits of a case by reference.
+func (s *Store) Exhibits(ctx context.Context, caseID int64) (out []Exhibit, err error) {
+	return out, s.list(ctx, &out, "listing the exhibits", "SELECT * FROM exhibit WHERE case_id = $1 ORDER BY reference", caseID)
+}
+
+// CustodyOf lists an exhibit's chain of custody in order of time.
+func (s *Store) CustodyOf(ctx context.Context, exhibitID int64) (out []Custody, err error) {
+	return out, s.list(ctx, &out, "listing the custody", "SELECT * FROM custody WHERE exhibit_id = $1 ORDER BY at, id", exhibitID)
+}
+
+// AddExhibit registers an exhibit together with its first custody event.
+func (s *Store) AddExhibit(ctx context.Context, c *Case, e Exhibit, first Custody, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		id, err := t.insert("the exhibit reference "+e.Reference, `INSERT INTO exhibit(case_id, reference, kind, model_mark, serial, imei, imei_note, power, screen, lock, damage)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, c.ID, e.Reference, e.Kind, e.ModelMark, e.Serial, e.IMEI, e.IMEINote, e.Power, e.Screen, e.Lock, e.Damage)
+		if err != nil {
+			return err
+		}
+		e.ID = id
+		d := map[string]string{"kind": e.Kind, "model_mark": e.ModelMark, "serial": e.Serial, "imei": e.IMEI,
+			"power": e.Power, "screen": e.Screen, "lock": e.Lock, "damage": e.Damage}
+		if e.IMEINote != "" {
+			d["imei_kept_because"] = e.IMEINote
+		}
+		if err := t.Log(Act{c.Book(), by, "exhibit.registered", e.Reference, d}); err != nil {
+			return err
+		}
+		return t.addCustody(c, &e, first, by)
+	})
+}
+
+// AddCustody adds a custody event of an exhibit.
+func (s *Store) AddCustody(ctx context.Context, c *Case, e *Exhibit, k Custody, by string) error {
+	return s.Change(ctx, func(t *Tx) error { return t.addCustody(c, e, k, by) })
+}
+
+func (t *Tx) addCustody(c *Case, e *Exhibit, k Custody, by string) error {
+	err := t.exec("adding the custody event", "INSERT INTO custody(exhibit_id, what, at, from_whom, to_whom, seal, place, note) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
+		e.ID, k.What, k.At, k.FromWhom, k.ToWhom, k.Seal, k.Place, k.Note)
+	if err != nil {
+		return err
+	}
+	d := map[string]string{"at": k.At.UTC().Format(time.RFC3339), "to": k.ToWhom, "place": k.Place}
+	for name, v := range map[string]string{"from": k.FromWhom, "seal": k.Seal, "note": k.Note} {
+		if v != "" {
+			d[name] = v
+		}
+	}
+	return t.Log(Act{c.Book(), by, "custody." + k.What, e.Reference, d})
+}
+
+// BoardRow is what the case board says of an exhibit.
+type BoardRow struct {
+	ExhibitID    int64 `db:"exhibit_id"`
+	Acquisitions int
+	Bytes        int64
+	Method       string
+	Running      int // runs that are queued or going
+	Files        int64
+	Faulty       int64 // files whose last check failed
+	Checked      *time.Time
+	Records      int64
+	Below        int64
+	Marked       int64
+	Recovered    int // recoveries that ended
+	Packaged     int
+}
+
+// Board gives the figures of every exhibit of a case.
+func (s *Store) Board(ctx context.Context, caseID int64) (out []BoardRow, err error) {
+	return out, s.list(ctx, &out, "reading the case board", `
+SELECT e.id AS exhibit_id,
+  (SELECT count(*) FROM acquisition a WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL) AS acquisitions,
+  (SELECT coalesce(sum(a.bytes), 0) FROM acquisition a WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL)::bigint AS bytes,
+  coalesce((SELECT a.method FROM acquisition a WHERE a.exhibit_id = e.id ORDER BY a.id DESC LIMIT 1), '') AS method,
+  (SELECT count(*) FROM run r WHERE r.case_id = e.case_id AND r.state IN ('queued', 'running') AND (r.subject->>'exhibit')::bigint = e.id) AS running,
+  (SELECT count(*) FROM acquired_file f JOIN acquisition a ON a.id = f.acquisition_id WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL) AS files,
+  (SELECT count(*) FROM acquired_file f JOIN acquisition a ON a.id = f.acquisition_id WHERE a.exhibit_id = e.id AND f.fault <> '') AS faulty,
+  (SELECT max(v.at) FROM verification v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id) AS checked,
+  (SELECT count(*) FROM record r WHERE r.exhibit_id = e.id) AS records,
+  (SELECT count(*) FROM record r WHERE r.exhibit_id = e.id AND r.state <> 'intact') AS below,
+  (SELECT count(*) FROM mark m JOIN record r ON r.id = m.record_id WHERE r.exhibit_id = e.id) AS marked,
+  (SELECT count(*) FROM recovery v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id AND v.ended_at IS NOT NULL) AS recovered,
+  (SELECT count(*) FROM package p WHERE p.case_id = e.case_id) AS packaged
+FROM exhibit e WHERE e.case_id = $1 ORDER BY e.reference`, caseID)
+}

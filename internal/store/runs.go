@@ -1,0 +1,180 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jackc/pgx/v5/pgtype"
+)
+
+// Run is a piece of long work.
+type Run struct {
+	ID         int64
+	CaseID     int64 `db:"case_id"`
+	Kind       string
+	Subject    json.RawMessage
+	Title      string
+	By         string
+	State      string
+	Wish       string
+	Fence      int64
+	LeaseUntil *time.Time `db:"lease_until"`
+	BytesDone  int64      `db:"bytes_done"`
+	BytesTotal int64      `db:"bytes_total"`
+	ItemsDone  int64      `db:"items_done"`
+	ItemsTotal int64      `db:"items_total"`
+	Found      json.RawMessage
+	Log        pgtype.FlatArray[string]
+	Error      string
+	CreatedAt  time.Time  `db:"created_at"`
+	StartedAt  *time.Time `db:"started_at"`
+	EndedAt    *time.Time `db:"ended_at"`
+}
+
+// Open reports whether the run is waiting or going.
+func (r *Run) Open() bool { return r.State == "queued" || r.State == "running" }
+
+// Percent is how much of the bytes, or else the items, is done.
+func (r *Run) Percent() int {
+	switch {
+	case r.State == "done":
+		return 100
+	case r.BytesTotal > 0:
+		return int(100 * r.BytesDone / r.BytesTotal)
+	case r.ItemsTotal > 0:
+		return int(100 * r.ItemsDone / r.ItemsTotal)
+	}
+	return 0
+}
+
+// QueueRun queues a run and notes it in the ledger.
+func (s *Store) QueueRun(ctx context.Context, c *Case, r Run, a Act) (id int64, err error) {
+	err = s.Change(ctx, func(t *Tx) error {
+		id, err = t.insert("queueing a run", "INSERT INTO run(case_id, kind, subject, title, by) VALUES ($1, $2, $3, $4, $5)", c.ID, r.Kind, string(r.Subject), r.Title, r.By)
+		if err != nil {
+			return err
+		}
+		return t.Log(a)
+	})
+	return id, err
+}
+
+// RunByID finds a run.
+func (s *Store) RunByID(ctx context.Context, id int64) (*Run, error) {
+	r := &Run{}
+	return r, s.get(ctx, r, fmt.Sprintf("run %d", id), "SELECT * FROM run WHERE id = $1", id)
+}
+
+// Runs lists the newest runs of a case; kind "" is every kind.
+func (s *Store) Runs(ctx context.Context, caseID int64, kind string, limit int) (out []Run, err error) {
+	return out, s.list(ctx, &out, "listing the runs", "SELECT * FROM run WHERE case_id = $1 AND ($2 = '' OR kind = $2) ORDER BY id DESC LIMIT $3", caseID, kind, limit)
+}
+
+// Lease is how long a worker holds a run without a sign of life.
+const Lease = 6 * time.Second
+
+// TakeRun takes the oldest run that nobody holds, or nil if there is none. A
+// run whose worker has died is free once its lease has run out.
+func (s *Store) TakeRun(ctx context.Context) (*Run, error) {
+	r := &Run{}
+	err := s.get(ctx, r, "taking a run", `
+UPDATE run SET state = 'running', fence = fence + 1, lease_until = now() + $1::interval, started_at = coalesce(started_at, now()),
+  log = CASE WHEN state = 'running' THEN log || ('the worker went away; taken up again at ' || to_char(now() AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS"Z"')) ELSE log END
+WHERE id = (SELECT id FROM run WHERE state = 'queued' OR state = 'running' AND lease_until < now() ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+RETURNING *`, Lease.String())
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	return r, err
+}
+
+// ErrLost is returned when another worker has taken the run.
+var ErrLost = errors.New("another worker has taken this run")
+
+// Progress is what a worker tells of a run.
+type Progress struct {
+	BytesDone, BytesTotal, ItemsDone, ItemsTotal int64
+	Found                                        map[string]int64
+	Log                                          []string // new lines
+}
+
+// SaveProgress keeps the worker's progress, renews its lease, and returns what
+// the examiner wishes.
+func (s *Store) SaveProgress(ctx context.Context, r *Run, p Progress) (wish string, err error) {
+	found, err := json.Marshal(p.Found)
+	if err != nil {
+		return "", err
+	}
+	err = s.get(ctx, &wish, "saving progress", `UPDATE run SET bytes_done = $3, bytes_total = $4, items_done = $5, items_total = $6, found = $7, log = log || $8::text[], lease_until = now() + $9::interval
+WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING wish`, r.ID, r.Fence, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, string(found), p.Log, Lease.String())
+	if errors.Is(err, ErrNotFound) {
+		return "", ErrLost
+	}
+	return wish, err
+}
+
+// SaveLast keeps a run's last figures, unless another worker has it by now.
+func (s *Store) SaveLast(ctx context.Context, r *Run, p Progress) error {
+	found, err := json.Marshal(p.Found)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, `UPDATE run SET bytes_done = $3, bytes_total = $4, items_done = $5, items_total = $6, found = $7, log = log || $8::text[] WHERE id = $1 AND fence = $2`,
+		r.ID, r.Fence, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, string(found), p.Log)
+	if err != nil {
+		return fmt.Errorf("saving a run's last progress: %w", err)
+	}
+	return nil
+}
+
+// EndRun ends a run in the given state and notes acts in the ledger.
+func (s *Store) EndRun(ctx context.Context, r *Run, state, fault string, acts ...Act) error {
+	return s.Change(ctx, func(t *Tx) error {
+		if err := t.EndRun(r, state, fault); err != nil {
+			return err
+		}
+		for _, a := range acts {
+			if err := t.Log(a); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// EndRun ends a run, unless another worker has it by now.
+func (t *Tx) EndRun(r *Run, state, fault string) error {
+	res, err := t.ExecContext(t.ctx, `UPDATE run SET state = $3, error = $4, lease_until = NULL, wish = 'run',
+  ended_at = CASE WHEN $3 IN ('paused', 'queued') THEN NULL ELSE now() END WHERE id = $1 AND fence = $2 AND state = 'running'`, r.ID, r.Fence, state, fault)
+	if err != nil {
+		return fmt.Errorf("ending run %d: %w", r.ID, err)
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return ErrLost
+	}
+	return nil
+}
+
+// WishRun says what the examiner wishes of a run: pause, stop, or run on.
+func (s *Store) WishRun(ctx context.Context, c *Case, r *Run, wish, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		q := "UPDATE run SET wish = $2 WHERE id = $1 AND state = 'running'"
+		switch {
+		case wish == "run":
+			q = "UPDATE run SET state = 'queued', wish = $2, error = '', ended_at = NULL WHERE id = $1 AND state IN ('paused', 'stopped', 'failed')"
+		case r.State == "queued" || r.State == "paused":
+			q = "UPDATE run SET state = CASE $2 WHEN 'stop' THEN 'stopped' ELSE 'paused' END, wish = 'run' WHERE id = $1 AND state IN ('queued', 'paused')"
+		}
+		res, err := t.ExecContext(ctx, q, r.ID, wish)
+		if err != nil {
+			return fmt.Errorf("asking run %d to %s: %w", r.ID, wish, err)
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return fmt.Errorf("run %d is %s and cannot %s", r.ID, r.State, wish)
+		}
+		return t.Log(Act{c.Book(), by, "run." + wish, fmt.Sprintf("run %d", r.ID), map[string]string{"title": r.Title}})
+	})
+}

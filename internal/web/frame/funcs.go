@@ -1,0 +1,135 @@
+package frame
+
+import (
+	"fmt"
+	"html/template"
+	"math"
+	"strings"
+	"time"
+
+	"crosswind/internal/store"
+)
+
+// Funcs are the words that templates have.
+var Funcs = template.FuncMap{
+	"num": Num, "bytes": Bytes, "group": Group, "when": When, "utc": UTC, "clock": Clock, "day": Day,
+	"wedge": wedge, "short": Short, "sentence": Sentence, "add": func(a, b int) int { return a + b }, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
+	"pct": func(f float64) string { return fmt.Sprintf("%.0f %%", 100*f) },
+}
+
+// Num writes a whole number in groups of three with narrow spaces.
+func Num(v any) string {
+	s := fmt.Sprint(v)
+	neg := strings.TrimLeft(s, "-")
+	var b strings.Builder
+	b.WriteString(s[:len(s)-len(neg)])
+	for i, c := range neg {
+		if i > 0 && (len(neg)-i)%3 == 0 {
+			b.WriteRune('\u202f')
+		}
+		b.WriteRune(c)
+	}
+	return b.String()
+}
+
+// Bytes writes a size in the binary units of IEC 80000-13.
+func Bytes(n int64) string {
+	if n < 1024 {
+		return fmt.Sprintf("%d B", n)
+	}
+	f, unit := float64(n), ""
+	for _, unit = range []string{"KiB", "MiB", "GiB", "TiB", "PiB"} {
+		if f /= 1024; f < 1024 {
+			break
+		}
+	}
+	if f < 10 {
+		return fmt.Sprintf("%.1f %s", f, unit)
+	}
+	return fmt.Sprintf("%.0f %s", f, unit)
+}
+
+// Group splits a digest into groups of eight characters.
+func Group(s string) []string {
+	var out []string
+	for len(s) > 8 {
+		out, s = append(out, s[:8]), s[8:]
+	}
+	return append(out, s)
+}
+
+// Short is the start of a digest, in two groups of four.
+func Short(s string) string {
+	if len(s) < 8 {
+		return s
+	}
+	return s[:4] + " " + s[4:8]
+}
+
+// When writes an instant in a zone, with the zone's offset.
+func When(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2006 15:04:05 -07:00") }
+
+// Clock writes an instant in a zone without its offset, for columns whose head
+// names the zone.
+func Clock(t time.Time, z *time.Location) string { return t.In(z).Format("02 Jan 2006 15:04:05") }
+
+// UTC writes an instant in UTC.
+func UTC(t time.Time) string { return t.UTC().Format("2006-01-02 15:04:05Z") }
+
+// Day writes the date of an instant in a zone.
+func Day(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2006") }
+
+// wedge is the path of a pie piece of radius r around x, y: how far a stage
+// has come.
+func wedge(x, y, r, part float64) string {
+	if part >= 1 {
+		return fmt.Sprintf("M%g,%g m-%g,0 a%g,%g 0 1 0 %g,0 a%g,%g 0 1 0 -%g,0", x, y, r, r, r, 2*r, r, r, 2*r)
+	}
+	a := part * 2 * math.Pi
+	large := 0
+	if a > math.Pi {
+		large = 1
+	}
+	return fmt.Sprintf("M%g,%g L%g,%g A%g,%g 0 %d 1 %.2f,%.2f Z", x, y, x, y-r, r, r, large, x+r*math.Sin(a), y-r*math.Cos(a))
+}
+
+// sentences say a ledger entry's What in words.
+var sentences = map[string]string{
+	"case.opened": "case opened", "authority.recorded": "authority recorded", "exhibit.registered": "registered",
+	"acquisition.queued": "acquisition begun", "acquisition.ended": "acquired", "verification.queued": "check begun",
+	"acquisition.verified": "checked", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
+	"records.recovered": "records recovered", "record.marked": "record marked", "record.unmarked": "mark taken away",
+	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
+	"manifest.downloaded": "manifest downloaded", "report.read": "report opened", "signin": "signed in", "signin.refused": "sign-in refused", "signout": "signed out",
+	"examiner.added": "examiner added", "ledger.started": "ledger started",
+	"run.pause": "pause asked for", "run.stop": "stop asked for", "run.run": "resume asked for",
+	"run.paused": "run paused", "run.stopped": "run stopped", "run.failed": "run failed",
+}
+
+// Sentence says a ledger entry in a few words.
+func Sentence(s *store.LedgerState) string {
+	if s == nil || s.Last == nil {
+		return "no entry yet"
+	}
+	return s.Last.On + " " + Words(s.Last.What)
+}
+
+// Words says what an entry of the ledger did.
+func Words(what string) string {
+	if w, ok := sentences[what]; ok {
+		return w
+	}
+	if w, ok := strings.CutPrefix(what, "custody."); ok {
+		return w
+	}
+	return what
+}
+
+func dict(pairs ...any) map[string]any {
+	m := map[string]any{}
+	for i := 0; i+1 < len(pairs); i += 2 {
+		m[fmt.Sprint(pairs[i])] = pairs[i+1]
+	}
+	return m
+}

@@ -1,0 +1,58 @@
+package frame
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"strings"
+
+	"golang.org/x/crypto/argon2"
+)
+
+// Parameters of argon2id: RFC 9106 section 4, the second recommended option.
+const (
+	argonTime   = 3
+	argonMemory = 64 << 10 // KiB
+	argonLanes  = 4
+	argonKey    = 32
+)
+
+// MinPassword is the least number of characters of a password (NIST SP
+// 800-63B section 5.1.1.2 asks for 8 or more).
+const MinPassword = 10
+
+// HashPassword hashes a password with argon2id and a random salt.
+func HashPassword(password string) string {
+	salt := make([]byte, 16)
+	rand.Read(salt) // never fails
+	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonKey)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonLanes,
+		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
+}
+
+// checkPassword compares a password with its hash in constant time.
+func checkPassword(hash, password string) error {
+	parts := strings.Split(hash, "$")
+	if len(parts) != 6 {
+		return errors.New("the stored password hash is malformed")
+	}
+	var m, t uint32
+	var p uint8
+	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &m, &t, &p); err != nil {
+		return fmt.Errorf("the stored password hash is malformed: %w", err)
+	}
+	salt, err1 := base64.RawStdEncoding.DecodeString(parts[4])
+	want, err2 := base64.RawStdEncoding.DecodeString(parts[5])
+	if err := errors.Join(err1, err2); err != nil {
+		return fmt.Errorf("the stored password hash is malformed: %w", err)
+	}
+	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
+	if subtle.ConstantTimeCompare(got, want) != 1 {
+		return errWrong
+	}
+	return nil
+}
+
+var errWrong = errors.New("the sign-in or the password is wrong")

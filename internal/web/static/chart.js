@@ -1,0 +1,123 @@
+// The waterline chart: the server draws it; this brushes, zooms and moves it.
+"use strict";
+
+(() => {
+  const NS = "http://www.w3.org/2000/svg";
+  const chart = () => document.querySelector("svg.waterline");
+
+  // Of a chart: its window in milliseconds, and the strip that time takes.
+  function frame(svg) {
+    const d = svg.dataset;
+    const f = { from: +d.from, to: +d.to, x0: +d.x0, x1: +d.x1, zone: d.zone };
+    f.at = (x) => f.from + ((x - f.x0) / (f.x1 - f.x0)) * (f.to - f.from);
+    return f;
+  }
+  function place(svg, event) {
+    const box = svg.getBoundingClientRect();
+    const f = frame(svg);
+    const x = ((event.clientX - box.left) / box.width) * svg.viewBox.baseVal.width;
+    return Math.min(f.x1, Math.max(f.x0, x));
+  }
+  function show(from, to) {
+    const least = 60000;
+    if (to - from < least) to = from + least;
+    const url = new URL(location.href);
+    url.searchParams.set("from", new Date(Math.round(from / 1000) * 1000).toISOString().replace(".000", ""));
+    url.searchParams.set("to", new Date(Math.round(to / 1000) * 1000).toISOString().replace(".000", ""));
+    url.searchParams.delete("after");
+    return Crosswind.visit(url.href);
+  }
+  function fit() {
+    const url = new URL(location.href);
+    for (const k of ["from", "to", "after"]) url.searchParams.delete(k);
+    return Crosswind.visit(url.href);
+  }
+  function zoom(by, around) {
+    const f = frame(chart());
+    const mid = around ?? (f.from + f.to) / 2;
+    return show(mid - (mid - f.from) * by, mid + (f.to - mid) * by);
+  }
+  function move(by) {
+    const f = frame(chart());
+    const d = (f.to - f.from) * by;
+    return show(f.from + d, f.to + d);
+  }
+  function clocks(svg, x) {
+    const f = frame(svg);
+    const at = new Date(f.at(x));
+    const local = new Intl.DateTimeFormat("en-GB", { timeZone: f.zone, day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit" }).format(at);
+    return `${local.replace(",", "")} · ${at.toISOString().slice(0, 16).replace("T", " ")}Z`;
+  }
+  function line(svg, cls, x, h) {
+    let el = svg.querySelector("." + cls);
+    if (!el) {
+      el = document.createElementNS(NS, "path");
+      el.setAttribute("class", cls);
+      svg.append(el);
+    }
+    el.setAttribute("d", `M${x} 18V${h}`);
+    return el;
+  }
+
+  let brush = null;
+  document.addEventListener("pointerdown", (event) => {
+    const svg = event.target.closest?.("svg.waterline");
+    if (!svg || event.button || event.target.closest("a")) return;
+    const x = place(svg, event);
+    const rect = document.createElementNS(NS, "rect");
+    rect.setAttribute("class", "brush");
+    rect.setAttribute("y", 18);
+    rect.setAttribute("height", svg.dataset.bottom - 18);
+    svg.append(rect);
+    brush = { svg, x, rect, to: x };
+    svg.setPointerCapture(event.pointerId);
+  });
+  document.addEventListener("pointermove", (event) => {
+    const svg = event.target.closest?.("svg.waterline");
+    if (!svg) return;
+    const x = place(svg, event);
+    line(svg, "cursor", x, svg.dataset.bottom);
+    const said = document.querySelector("[data-cursor]");
+    if (brush) {
+      brush.to = x;
+      brush.rect.setAttribute("x", Math.min(x, brush.x));
+      brush.rect.setAttribute("width", Math.abs(x - brush.x));
+      if (said) said.textContent = `${clocks(svg, Math.min(x, brush.x))} to ${clocks(svg, Math.max(x, brush.x))}`;
+    } else if (said) said.textContent = clocks(svg, x);
+  });
+  document.addEventListener("pointerup", () => {
+    if (!brush) return;
+    const { svg, x, to, rect } = brush;
+    brush = null;
+    if (Math.abs(to - x) < 4) {
+      rect.remove();
+      return;
+    }
+    const f = frame(svg);
+    show(f.at(Math.min(x, to)), f.at(Math.max(x, to)));
+  });
+  document.addEventListener("dblclick", (event) => {
+    if (event.target.closest?.("svg.waterline") && !event.target.closest("a")) fit();
+  });
+  let busy = false;
+  document.addEventListener(
+    "wheel",
+    (event) => {
+      const svg = event.target.closest?.("svg.waterline");
+      if (!svg) return;
+      event.preventDefault();
+      if (busy) return;
+      busy = true;
+      zoom(event.deltaY > 0 ? 1.5 : 1 / 1.5, frame(svg).at(place(svg, event))).finally(() => (busy = false));
+    },
+    { passive: false },
+  );
+  document.addEventListener("keydown", (event) => {
+    if (!chart() || event.metaKey || event.ctrlKey || event.altKey || event.target.closest("input, textarea, select")) return;
+    const act = { ArrowLeft: () => move(-0.25), ArrowRight: () => move(0.25), "+": () => zoom(0.5), "=": () => zoom(0.5), "-": () => zoom(2) }[event.key];
+    if (act) {
+      event.preventDefault();
+      act();
+    }
+  });
+})();

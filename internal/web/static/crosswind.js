@@ -1,0 +1,247 @@
+// What moves on every page. Pages work without it: links and forms do all;
+// this only replaces parts of a page instead of the whole.
+"use strict";
+
+const Crosswind = (window.Crosswind = {});
+
+// visit fetches an address of this site and puts the named regions of the page
+// that comes in place of those that are shown.
+let visits = 0;
+Crosswind.visit = async function (url, { push = true, regions = null } = {}) {
+  const mine = ++visits;
+  const answer = await fetch(url, { headers: { Accept: "text/html" } });
+  const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+  if (mine !== visits) return; // a later one has overtaken it
+  if (!answer.ok || !page.querySelector("[data-region]")) {
+    location.assign(url);
+    return;
+  }
+  for (const old of document.querySelectorAll("[data-region]")) {
+    const name = old.dataset.region;
+    if (regions && !regions.includes(name)) continue;
+    const fresh = page.querySelector(`[data-region="${name}"]`);
+    if (fresh) old.replaceWith(document.adoptNode(fresh));
+  }
+  document.title = page.title;
+  if (push) history.pushState(null, "", url);
+  document.dispatchEvent(new Event("crosswind:visited"));
+};
+
+window.addEventListener("popstate", () => Crosswind.visit(location.href, { push: false }));
+
+document.addEventListener("click", (event) => {
+  if (event.defaultPrevented || event.button || event.metaKey || event.ctrlKey || event.shiftKey) return;
+  const copy = event.target.closest("[data-copy]");
+  if (copy) {
+    navigator.clipboard.writeText(copy.dataset.copy).then(() => {
+      copy.textContent = "copied";
+      setTimeout(() => (copy.textContent = "copy"), 1500);
+    });
+    return;
+  }
+  let link = event.target.closest("a[data-swap]");
+  const row = !link && !event.target.closest("a, button, input, label") && event.target.closest("tr[data-href]");
+  if (row) link = row.querySelector("a[data-swap]");
+  if (!link) return;
+  event.preventDefault();
+  choose(link);
+});
+
+// choose follows a link that changes only some regions.
+function choose(link) {
+  const row = link.closest("tr[data-href]");
+  if (row) {
+    for (const r of row.parentElement.querySelectorAll('[aria-selected="true"]')) r.setAttribute("aria-selected", "false");
+    row.setAttribute("aria-selected", "true");
+    row.scrollIntoView({ block: "nearest" });
+  }
+  const regions = link.dataset.swap ? link.dataset.swap.split(" ") : null;
+  return Crosswind.visit(link.href, { regions });
+}
+
+document.addEventListener("submit", (event) => {
+  const form = event.target.closest("form[data-swap-form]");
+  if (!form) return;
+  event.preventDefault();
+  const url = new URL(form.action);
+  url.search = new URLSearchParams(new FormData(form)).toString();
+  Crosswind.visit(url.href);
+});
+
+// Keys.
+document.addEventListener("keydown", (event) => {
+  if (event.key === "Escape") {
+    const close = document.querySelector("[data-close]");
+    if (document.querySelector("dialog[open]")) return;
+    if (close) {
+      event.preventDefault();
+      close.click();
+    } else document.activeElement.blur();
+    return;
+  }
+  if (event.metaKey || event.ctrlKey || event.altKey || event.target.closest("input, textarea, select")) return;
+  const act = {
+    "/": () => document.getElementById("search")?.focus(),
+    0: () => document.querySelector("a.course-case")?.click(),
+    j: () => step(1),
+    k: () => step(-1),
+    m: () => document.getElementById("mark-reason")?.focus(),
+    o: () => document.querySelector("a[data-origin]")?.click(),
+    "?": () => document.querySelector("dialog.help")?.showModal(),
+  }[event.key];
+  if (act) {
+    event.preventDefault();
+    act();
+  } else if (/^[1-6]$/.test(event.key)) {
+    document.querySelector(`a[data-stage="${event.key}"]`)?.click();
+  }
+});
+
+function step(by) {
+  const rows = [...document.querySelectorAll("tr[data-href]")];
+  const at = rows.findIndex((r) => r.getAttribute("aria-selected") === "true");
+  const row = rows[at < 0 ? 0 : at + by];
+  const link = row?.querySelector("a[data-swap]");
+  if (link) choose(link);
+}
+
+// A list goes on when its end comes into view.
+const more = new IntersectionObserver(async (seen) => {
+  for (const s of seen) {
+    if (!s.isIntersecting) continue;
+    more.unobserve(s.target);
+    const link = s.target.querySelector("a");
+    const answer = await fetch(link.href);
+    const page = new DOMParser().parseFromString(await answer.text(), "text/html");
+    const body = s.target.closest("tbody");
+    const rows = page.querySelectorAll(`tbody[data-rows="${body.dataset.rows}"] > tr`);
+    s.target.remove();
+    for (const r of rows) body.append(document.adoptNode(r));
+    watch();
+  }
+});
+function watch() {
+  for (const m of document.querySelectorAll("tr[data-more]")) more.observe(m);
+  document.querySelector(".said-bubble.chosen")?.scrollIntoView({ block: "center" });
+}
+document.addEventListener("crosswind:visited", watch);
+watch();
+
+// Runs under way tell of themselves by server-sent events.
+const runs = new Map(); // id to the points of its curve
+function num(n) {
+  return String(n).replace(/\B(?=(\d{3})+$)/g, "\u202f");
+}
+function span(s) {
+  if (!isFinite(s)) return "–";
+  return s < 90 ? `${Math.ceil(s)} s` : `${Math.floor(s / 60)} min ${String(Math.round(s % 60)).padStart(2, "0")} s`;
+}
+function tell(r) {
+  for (const p of document.querySelectorAll(`[data-run-percent="${r.id}"]`)) p.textContent = r.percent;
+  const box = document.querySelector(`[data-run="${r.id}"]`);
+  if (!box) return;
+  const part = (name) => box.querySelector(`[data-part="${name}"]`);
+  const points = runs.get(r.id) || [];
+  runs.set(r.id, points);
+  points.push([r.now, r.bytesDone]);
+  const [t0, b0] = points[Math.max(0, points.length - 12)];
+  const rate = (r.bytesDone - b0) / ((r.now - t0) / 1000);
+  part("bar").value = r.percent;
+  part("bytes").textContent = `${num(r.bytesDone)} of ${num(r.bytesTotal)}`;
+  part("items").textContent = `${num(r.itemsDone)} of ${num(r.itemsTotal)}`;
+  part("rate").textContent = rate > 0 ? `${(rate / 1048576).toFixed(1)} MiB/s` : "–";
+  part("left").textContent = rate > 0 ? span((r.bytesTotal - r.bytesDone) / rate) : "–";
+  part("found").textContent = Object.entries(r.found).map(([k, n]) => `${k}: ${num(n)}`).join(" · ");
+  const first = points[0][0], width = Math.max(1, r.now - first);
+  box.querySelector('[data-part="curve"]').setAttribute(
+    "d",
+    points.map(([t, b], i) => `${i ? "L" : "M"}${((t - first) / width) * 600} ${35 - (33 * b) / Math.max(1, r.bytesTotal)}`).join(""),
+  );
+  const log = part("log");
+  const text = r.log.join("\n");
+  if (log.textContent.trim() !== text.trim()) {
+    log.textContent = text;
+    log.scrollTop = log.scrollHeight;
+  }
+}
+let source = null;
+function listen() {
+  const open = document.querySelector('[data-state="running"], [data-state="queued"], [data-run-percent]');
+  const base = document.querySelector("a.course-case[href^='/case/']");
+  if (!open || !base) {
+    source?.close();
+    source = null;
+    return;
+  }
+  if (source) return;
+  source = new EventSource(base.getAttribute("href") + "/events");
+  source.addEventListener("runs", (event) => {
+    const all = JSON.parse(event.data);
+    all.forEach(tell);
+    const shown = [...document.querySelectorAll("[data-run]")];
+    const changed = shown.some((box) => {
+      const r = all.find((x) => String(x.id) === box.dataset.run);
+      return r && r.state !== box.dataset.state;
+    });
+    const open = all.some((r) => r.state === "running" || r.state === "queued");
+    if (changed || !open) {
+      if (!open) {
+        source.close();
+        source = null;
+      }
+      Crosswind.visit(location.href, { push: false }).then(listen);
+    }
+  });
+}
+document.addEventListener("crosswind:visited", listen);
+listen();
+
+// Components.
+document.addEventListener("alpine:init", () => {
+  Alpine.data("frame", () => ({
+    init() {
+      setInterval(() => this.tick(), 1000);
+    },
+    tick() {
+      const el = document.querySelector("[data-clock]");
+      if (!el) return;
+      const now = new Date();
+      const parts = new Intl.DateTimeFormat("en-GB", { timeZone: el.dataset.clock, hour: "2-digit", minute: "2-digit", second: "2-digit", timeZoneName: "longOffset" }).formatToParts(now);
+      const get = (type) => parts.find((p) => p.type === type).value;
+      const offset = get("timeZoneName").replace("GMT", "") || "+00:00";
+      el.textContent = `${get("hour")}:${get("minute")}:${get("second")} ${offset} \u00a0 ${now.toISOString().slice(11, 19)}Z`;
+    },
+    theme() {
+      const root = document.documentElement;
+      const dark = root.dataset.theme ? root.dataset.theme === "night" : matchMedia("(prefers-color-scheme: dark)").matches;
+      root.dataset.theme = dark ? "day" : "night";
+      document.cookie = `theme=${root.dataset.theme}; path=/; max-age=31536000; samesite=strict`;
+    },
+    help() {
+      document.querySelector("dialog.help").showModal();
+    },
+  }));
+  Alpine.data("imei", () => ({
+    value: "",
+    said: "",
+    tone: "",
+    keep: false,
+    init() {
+      this.value = this.$root.dataset.value || "";
+      if (this.value) this.check();
+    },
+    async check() {
+      const asked = this.value;
+      if (!asked) {
+        this.said = this.tone = "";
+        this.keep = false;
+        return;
+      }
+      const answer = await (await fetch("/check/imei?v=" + encodeURIComponent(asked))).json();
+      if (asked !== this.value) return;
+      this.said = answer.said;
+      this.tone = answer.ok ? "good" : "wait";
+      this.keep = answer.wrongDigit;
+    },
+  }));
+});
