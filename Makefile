@@ -37,4 +37,4 @@ node_modules: package-lock.json
 	@touch node_modules
 
 build:
-	go build -trimpath -o bin/crosswind ./cmd/crosswind
+	go build -o bin/crosswind ./cmd/crosswind

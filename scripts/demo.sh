@@ -17,7 +17,7 @@ if [ "${1:-}" = --reset ]; then
   chmod -R u+w "$local" && rm -rf "$local" && mkdir -p "$local"
 fi
 echo "Building (the first time takes a minute or two)" >&2
-go build -trimpath -o bin/crosswind ./cmd/crosswind
+go build -o bin/crosswind ./cmd/crosswind
 scripts/postgres.sh start "$local/pg"
 app=
 stop() {

@@ -16,7 +16,7 @@ stop() {
 trap stop EXIT
 trap 'exit 130' INT TERM
 step() { echo "== $*"; "$@"; }
-step go build -trimpath -o bin/crosswind ./cmd/crosswind
+step go build -o bin/crosswind ./cmd/crosswind
 step go vet ./...
 scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")

@@ -79,9 +79,10 @@ type Stage struct {
 	Open       bool
 }
 
-// Render renders a page by the name of its template, "stage/page.html".
-func (a *App) Render(c *gin.Context, code int, fsys fs.FS, name string, p *Page) {
-	t, err := a.template(fsys, name)
+// Render renders a page from its template, which may use further ones that are
+// named after it. All lie in fsys.
+func (a *App) Render(c *gin.Context, code int, fsys fs.FS, p *Page, names ...string) {
+	t, err := a.template(fsys, names)
 	if err == nil {
 		var b bytes.Buffer
 		if err = t.ExecuteTemplate(&b, "frame", p); err == nil {
@@ -89,19 +90,19 @@ func (a *App) Render(c *gin.Context, code int, fsys fs.FS, name string, p *Page)
 			return
 		}
 	}
-	a.Log.Error("rendering", "page", name, "error", err)
+	a.Log.Error("rendering", "page", names[0], "error", err)
 	c.String(http.StatusInternalServerError, "This page could not be drawn. Nothing was changed; the error is in the application's log.")
 }
 
-func (a *App) template(fsys fs.FS, name string) (*template.Template, error) {
+func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	if t := a.parsed[name]; t != nil {
+	if t := a.parsed[names[0]]; t != nil {
 		return t, nil
 	}
-	t, err := template.New("frame").Funcs(Funcs).ParseFS(files, "*.html")
+	t, err := template.New("frame").Funcs(Funcs).ParseFS(files, "frame.html")
 	if err == nil {
-		t, err = t.ParseFS(fsys, name)
+		t, err = t.ParseFS(fsys, names...)
 	}
 	if err != nil {
 		return nil, err
@@ -109,7 +110,7 @@ func (a *App) template(fsys fs.FS, name string) (*template.Template, error) {
 	if a.parsed == nil {
 		a.parsed = map[string]*template.Template{}
 	}
-	a.parsed[name] = t
+	a.parsed[names[0]] = t
 	return t, nil
 }
 
@@ -250,7 +251,7 @@ func (a *App) Fail(c *gin.Context, err error) {
 		a.Log.Error("request", "path", c.Request.URL.Path, "error", err)
 	}
 	p := &Page{Title: title, Who: Who(c), Case: CaseOf(c), Zone: time.UTC, Now: time.Now(), Path: c.Request.URL.Path, Tool: a.Tool, Fault: err.Error()}
-	a.Render(c, code, files, "fail.html", p)
+	a.Render(c, code, files, p, "fail.html")
 	c.Abort()
 }
 
@@ -321,7 +322,7 @@ func ID(c *gin.Context, name string) (int64, error) {
 	return n, nil
 }
 
-// Exhibits finds an exhibit of the open case by its reference.
+// ExhibitByReference finds an exhibit of the open case by its reference.
 func (a *App) ExhibitByReference(c *gin.Context, ref string) (*store.Exhibit, error) {
 	all, err := a.Store.Exhibits(c.Request.Context(), CaseOf(c).ID)
 	if err != nil {
@@ -340,5 +341,10 @@ func AcquisitionName(ref string, a *store.Acquisition) string {
 	return fmt.Sprintf("%s acquisition %d", ref, a.Number)
 }
 
-// Found backups are looked for at each view of the page; folders are small.
+// FindBackups looks for local backups: they are looked for at each view of the page; folders are small.
 func (a *App) FindBackups() ([]acquire.Found, []string) { return acquire.Find(a.Roots) }
+
+// NoPage is the error for an address that leads nowhere.
+func NoPage(path string) error {
+	return fmt.Errorf("there is no page at %s: %w", path, store.ErrNotFound)
+}

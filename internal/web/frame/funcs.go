@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/record"
 	"crosswind/internal/store"
 )
 
@@ -15,6 +16,8 @@ var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Group, "when": When, "utc": UTC, "clock": Clock, "day": Day,
 	"wedge": wedge, "short": Short, "sentence": Sentence, "add": func(a, b int) int { return a + b }, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
+	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
+	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },
 	"pct": func(f float64) string { return fmt.Sprintf("%.0f %%", 100*f) },
 }
 

@@ -39,7 +39,7 @@ func (a *App) signInPage(c *gin.Context, s signIn, err error) {
 	if err != nil {
 		p.Fault, code = err.Error(), http.StatusUnprocessableEntity
 	}
-	a.Render(c, code, files, "sign-in.html", p)
+	a.Render(c, code, files, p, "sign-in.html")
 }
 
 // attempts slows guessing down: after a few wrong passwords for a sign-in,
@@ -164,7 +164,7 @@ func (a *App) setupPage(c *gin.Context, s signIn, err error) {
 	if err != nil {
 		p.Fault, code = err.Error(), http.StatusUnprocessableEntity
 	}
-	a.Render(c, code, files, "first-examiner.html", p)
+	a.Render(c, code, files, p, "first-examiner.html")
 }
 
 func (a *App) firstExaminer(c *gin.Context) {

@@ -1,0 +1,51 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+
+	"crosswind/internal/standin/democase"
+
+	"github.com/spf13/cobra"
+)
+
+func demoCommand() *cobra.Command {
+	var s settings
+	var dir string
+	var recordings int
+	c := &cobra.Command{Use: "demo", Short: "The demo: made-up evidence, a case, and the application", Args: args(0, 0),
+		RunE: func(c *cobra.Command, _ []string) error {
+			if err := os.MkdirAll(dir, 0o755); err != nil {
+				return err
+			}
+			dir, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			fmt.Println("Making the demo's evidence, if it is not there yet")
+			opt := democase.Full
+			opt.Recordings = recordings
+			if err := democase.Make(dir, opt); err != nil {
+				return err
+			}
+			s.Data, s.Backups = filepath.Join(dir, "data"), []string{filepath.Join(dir, "backups")}
+			a, err := start(c.Context(), s)
+			if err != nil {
+				return err
+			}
+			defer a.close()
+			if err := democase.Seed(c.Context(), a.store); err != nil {
+				return fmt.Errorf("opening the demo case: %w", err)
+			}
+			fmt.Printf("\nCrosswind's demo is at %s\nSign in as %s with the password %s (or as %s with %s).\nCtrl-C ends it; what was done stays. make demo-reset starts the story afresh.\n",
+				a.address(), democase.Accounts[0].Login, democase.Accounts[0].Password, democase.Accounts[1].Login, democase.Accounts[1].Password)
+			return a.serve(c.Context())
+		}}
+	f := c.Flags()
+	f.StringVar(&s.Database, "database", env("CROSSWIND_DATABASE", ""), "address of the PostgreSQL database, postgres://…")
+	f.StringVar(&s.Listen, "listen", env("CROSSWIND_LISTEN", "127.0.0.1:8417"), "address and port to listen on")
+	f.StringVar(&dir, "dir", ".local/demo", "folder for everything of the demo")
+	f.IntVar(&recordings, "recordings", democase.Full.Recordings, "number of 20 MiB sound recordings in the demo's backup")
+	return c
+}

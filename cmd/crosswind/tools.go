@@ -1,0 +1,239 @@
+package main
+
+import (
+	"bufio"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"math"
+	"os"
+	"path/filepath"
+
+	"crosswind/core/casefile"
+	"crosswind/core/digest"
+	"crosswind/core/salvage"
+	"crosswind/core/sqlitefile"
+
+	"github.com/spf13/cobra"
+)
+
+func hashCommand() *cobra.Command {
+	var all string
+	c := &cobra.Command{Use: "hash PATH…", Short: "Check lines that sha256sum -c reads", Args: args(1, -1),
+		Long: "Writes the SHA-256 of each file, and of each file below a folder, as lines that sha256sum -c reads. With --all PREFIX, PREFIX.md5 and PREFIX.sha1 are written beside, for md5sum -c and sha1sum -c.",
+		RunE: func(c *cobra.Command, paths []string) error {
+			out := bufio.NewWriter(os.Stdout)
+			extra := [2]io.Writer{io.Discard, io.Discard}
+			if all != "" {
+				for i, ext := range []string{".md5", ".sha1"} {
+					f, err := os.OpenFile(all+ext, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+					if err != nil {
+						return err
+					}
+					defer f.Close()
+					extra[i] = f
+				}
+			}
+			failed := false
+			for _, p := range paths {
+				err := filepath.WalkDir(p, func(path string, d fs.DirEntry, err error) error {
+					if err == nil && !d.IsDir() && (d.Type().IsRegular() || path == p) {
+						err = hashFile(path, out, extra)
+					}
+					if err != nil {
+						fmt.Fprintf(os.Stderr, "crosswind: %v\n", err)
+						failed = true
+					}
+					return nil
+				})
+				if err != nil {
+					return err
+				}
+			}
+			if err := out.Flush(); err != nil {
+				return err
+			}
+			if failed {
+				return errQuiet
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&all, "all", "", "write MD5 and SHA-1 as well, into `PREFIX`.md5 and PREFIX.sha1")
+	return c
+}
+
+func hashFile(path string, out io.Writer, extra [2]io.Writer) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	set, err := digest.Reader(f)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	m, s1, s256 := set.Hex()
+	_, e1 := fmt.Fprintln(out, digest.Line{Sum: s256, Path: path})
+	_, e2 := fmt.Fprintln(extra[0], digest.Line{Sum: m, Path: path})
+	_, e3 := fmt.Fprintln(extra[1], digest.Line{Sum: s1, Path: path})
+	return errors.Join(e1, e2, e3)
+}
+
+func verifyCommand() *cobra.Command {
+	return &cobra.Command{Use: "verify PACKAGE", Short: "Check a case package, with no database and no network", Args: args(1, 1),
+		Long: "Checks a case package, a folder or its ZIP archive: every file against the manifests, every record's bytes, the ledger's chain, tree and signature, and the seal. Ends with 0 if all holds, and otherwise with 1 and a line for each fault.",
+		RunE: func(c *cobra.Command, a []string) error {
+			r, err := casefile.VerifyPath(a[0])
+			if err != nil {
+				return err
+			}
+			for _, f := range r.Faults {
+				fmt.Println(f)
+			}
+			if len(r.Faults) > 0 {
+				fmt.Fprintf(os.Stderr, "crosswind: %s does not verify: %d faults\n", a[0], len(r.Faults))
+				return errQuiet
+			}
+			fmt.Printf("%s holds: case %s, %d files, %d records, %d ledger entries, sealed with the Ed25519 key %s\n", a[0], r.Case, r.Files, r.Records, r.Entries, r.Key)
+			return nil
+		}}
+}
+
+// rowLine is one line of recover's output. Values is an object whose members
+// are in record order.
+type rowLine struct {
+	Table      string          `json:"table"`
+	RowID      *int64          `json:"rowid"`
+	Values     json.RawMessage `json:"values"`
+	Lost       []string        `json:"lost"`
+	State      string          `json:"state"`
+	Origin     string          `json:"origin"`
+	File       string          `json:"file"`
+	Page       uint32          `json:"page"`
+	Offset     int64           `json:"offset"`
+	Length     int             `json:"length"`
+	Confidence float64         `json:"confidence"`
+}
+
+func recoverCommand() *cobra.Command {
+	var opt salvage.Options
+	var asJSON bool
+	c := &cobra.Command{Use: "recover --json DATABASE", Short: "Rows deleted from one SQLite database", Args: args(1, 1),
+		Long: "Reads one SQLite database, with its -wal beside it if there is one, and writes a JSON object a line for each row that is not live any more. Nothing is written to the database or beside it.",
+		RunE: func(c *cobra.Command, a []string) error {
+			if !asJSON {
+				return fmt.Errorf("%w: the only output is JSON so far; say --json", errUse)
+			}
+			return recoverRows(a[0], opt)
+		}}
+	c.Flags().BoolVar(&opt.Full, "full", false, "also hunt for pages that nothing refers to")
+	c.Flags().BoolVar(&opt.Live, "live", false, "write the live rows, too")
+	c.Flags().BoolVar(&asJSON, "json", false, "write JSON lines")
+	return c
+}
+
+func recoverRows(path string, opt salvage.Options) error {
+	r, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	st, err := r.Stat()
+	if err != nil {
+		return err
+	}
+	f, err := sqlitefile.Open(r, st.Size())
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	note := func(err error) { fmt.Fprintf(os.Stderr, "crosswind: %s: %v\n", path, err) }
+	if w, err := os.Open(path + "-wal"); err == nil {
+		defer w.Close()
+		if st, err := w.Stat(); err == nil {
+			if err := f.OpenLog(w, st.Size()); err != nil {
+				note(err)
+			}
+		}
+	} else if !errors.Is(err, os.ErrNotExist) {
+		note(err)
+	}
+	out := bufio.NewWriter(os.Stdout)
+	faults := 0
+	for row, err := range salvage.Rows(f, opt) {
+		if err != nil {
+			if faults == 0 {
+				note(err)
+			}
+			faults++
+			continue
+		}
+		line, err := rowJSON(f, row, filepath.Base(path))
+		if err != nil {
+			return err
+		}
+		out.Write(append(line, '\n'))
+	}
+	return out.Flush()
+}
+
+// rowJSON writes a row by the contract: its values in record order.
+func rowJSON(f *sqlitefile.File, row *salvage.Row, file string) ([]byte, error) {
+	l := rowLine{Lost: []string{}, State: "recovered", Origin: string(row.Origin), File: file, Page: row.Page, Offset: row.Offset, Length: row.Length, Confidence: row.Confidence}
+	if row.Live {
+		l.State, l.Origin = "live", "live"
+	}
+	if row.InLog {
+		l.File += "-wal"
+	}
+	if row.HasRowID {
+		l.RowID = &row.RowID
+	}
+	name := func(i int) string { return fmt.Sprintf("c%d", i) }
+	if row.Table != nil {
+		l.Table = row.Table.Name
+		name = func(i int) string { return row.Table.Columns[i].Name }
+	}
+	values := []byte{'{'}
+	for i, v := range row.Values {
+		if row.Lost[i] {
+			l.Lost = append(l.Lost, name(i))
+			if len(v.Bytes()) == 0 {
+				continue
+			}
+		}
+		k, err := json.Marshal(name(i))
+		if err != nil {
+			return nil, err
+		}
+		x, err := json.Marshal(jsonValue(v, f.Encoding))
+		if err != nil {
+			return nil, err
+		}
+		if len(values) > 1 {
+			values = append(values, ',')
+		}
+		values = append(append(append(values, k...), ':'), x...)
+	}
+	l.Values = append(values, '}')
+	return json.Marshal(l)
+}
+
+func jsonValue(v sqlitefile.Value, enc sqlitefile.Encoding) any {
+	switch v.Class() {
+	case sqlitefile.Integer:
+		return v.Int()
+	case sqlitefile.Real:
+		if x := v.Float(); math.IsInf(x, 0) { // JSON has no infinity; SQLite writes it so, too
+			return json.RawMessage(map[bool]string{true: "1e999", false: "-1e999"}[x > 0])
+		}
+		return v.Float()
+	case sqlitefile.Text:
+		return v.String(enc)
+	case sqlitefile.Blob:
+		return map[string]string{"base64": base64.StdEncoding.EncodeToString(v.Bytes())}
+	}
+	return nil
+}

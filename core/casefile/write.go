@@ -1,0 +1,283 @@
+// Package casefile writes and checks case packages: BagIt bags (RFC 8493) that
+// hold a report, the records that it speaks of, the files that they came from,
+// the manifests of the acquisitions and the custody ledger, under a signed
+// seal. docs/formats.md describes them exactly enough to write a verifier from.
+//
+// It needs no database and no network. It does not know how a report is made.
+package casefile
+
+import (
+	"archive/zip"
+	"bytes"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/csv"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"sort"
+	"strings"
+	"time"
+
+	"crosswind/core/digest"
+	"crosswind/core/ledger"
+	"crosswind/core/record"
+)
+
+// Paths of a package's parts, below the bag's folder.
+const (
+	BagItName    = "bagit.txt"
+	BagInfoName  = "bag-info.txt"
+	SealName     = "seal.json"
+	VerifyName   = "VERIFY.txt"
+	ReportName   = "data/report.html"
+	RecordsName  = "data/records.jsonl"
+	CSVName      = "data/records.csv"
+	LedgerName   = "data/ledger/ledger.jsonl"
+	HeadName     = "data/ledger/head.json"
+	FilesDir     = "data/files/"     // each file under its SHA-256
+	ManifestsDir = "data/manifests/" // of the acquisitions
+)
+
+const bagIt = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
+
+// algorithms of the manifests, the strongest last.
+var algorithms = []string{"sha256", "sha512"}
+
+// Part is a payload file of a package.
+type Part struct {
+	Path string // below the bag's folder: data/…
+	Open func() (io.ReadCloser, error)
+}
+
+// Bytes makes a Part of bytes.
+func Bytes(path string, b []byte) Part {
+	return Part{path, func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b)), nil }}
+}
+
+// Bag says what a package is of.
+type Bag struct {
+	Name    string // of its folder
+	Case    string
+	Title   string
+	Tool    string
+	By      string
+	At      time.Time
+	Parts   []Part
+	Records int
+}
+
+// Seal is the signed statement that ties a bag's tag files together.
+type Seal struct {
+	Bag   string            `json:"bag"`
+	Case  string            `json:"case"`
+	At    string            `json:"at"`
+	Files map[string]string `json:"files"` // tag file to SHA-256, hex; the tag manifests and the seal left out
+	Key   string            `json:"key"`   // Ed25519 public key, hex
+	Sig   string            `json:"sig"`   // over the canonical form (RFC 8785) of this object without sig, hex
+}
+
+func (s Seal) signed() ([]byte, error) {
+	b, err := json.Marshal(map[string]any{"bag": s.Bag, "case": s.Case, "at": s.At, "files": s.Files, "key": s.Key})
+	if err != nil {
+		return nil, err
+	}
+	return ledger.Canonical(b)
+}
+
+// sums are the digests of one file, by algorithm.
+type sums map[string]string
+
+// writer writes a ZIP archive whose bytes follow from its files alone.
+type writer struct {
+	z    *zip.Writer
+	root string
+	at   time.Time
+}
+
+func (w *writer) add(path string, r io.Reader) (sums, int64, error) {
+	f, err := w.z.CreateHeader(&zip.FileHeader{Name: w.root + "/" + path, Method: zip.Store, Modified: w.at})
+	if err != nil {
+		return nil, 0, err
+	}
+	a, b := sha256.New(), sha512.New()
+	n, err := io.Copy(io.MultiWriter(f, a, b), r)
+	return sums{"sha256": hex.EncodeToString(a.Sum(nil)), "sha512": hex.EncodeToString(b.Sum(nil))}, n, err
+}
+
+// Write writes a package as a ZIP archive (stored, not compressed) to w, and
+// signs its seal.
+func Write(w io.Writer, b Bag, key ed25519.PrivateKey) error {
+	out := &writer{zip.NewWriter(w), b.Name, b.At.UTC().Truncate(time.Second)}
+	sort.Slice(b.Parts, func(i, j int) bool { return b.Parts[i].Path < b.Parts[j].Path })
+	payload := map[string]sums{}
+	var total int64
+	for _, p := range b.Parts {
+		if !strings.HasPrefix(p.Path, "data/") || !fs.ValidPath(p.Path) || payload[p.Path] != nil {
+			return fmt.Errorf("package part %q: no payload path, or named twice", p.Path)
+		}
+		r, err := p.Open()
+		if err != nil {
+			return fmt.Errorf("package part %s: %w", p.Path, err)
+		}
+		s, n, err := out.add(p.Path, r)
+		r.Close()
+		if err != nil {
+			return fmt.Errorf("package part %s: %w", p.Path, err)
+		}
+		payload[p.Path] = s
+		total += n
+	}
+	tags := map[string]sums{}
+	tag := func(path, text string) error {
+		s, _, err := out.add(path, strings.NewReader(text))
+		tags[path] = s
+		return err
+	}
+	info := fmt.Sprintf("Source-Organization: Crosswind\nExternal-Identifier: %s\nExternal-Description: %s\nContact-Name: %s\nBagging-Date: %s\nBag-Software-Agent: %s\nPayload-Oxum: %d.%d\n",
+		oneLine(b.Case), oneLine(b.Title), oneLine(b.By), b.At.UTC().Format("2006-01-02"), oneLine(b.Tool), total, len(payload))
+	err := errors.Join(tag(BagItName, bagIt), tag(BagInfoName, info), tag(VerifyName, verifyText(b)))
+	for _, a := range algorithms {
+		err = errors.Join(err, tag("manifest-"+a+".txt", manifest(payload, a)))
+	}
+	if err != nil {
+		return fmt.Errorf("writing the bag's tag files: %w", err)
+	}
+	seal := Seal{Bag: b.Name, Case: b.Case, At: b.At.UTC().Format(ledger.TimeFormat), Files: map[string]string{}, Key: hex.EncodeToString(key.Public().(ed25519.PublicKey))}
+	for p, s := range tags {
+		seal.Files[p] = s["sha256"]
+	}
+	msg, err := seal.signed()
+	if err != nil {
+		return err
+	}
+	seal.Sig = hex.EncodeToString(ed25519.Sign(key, msg))
+	text, err := json.Marshal(seal)
+	if err == nil {
+		text, err = ledger.Canonical(text)
+	}
+	if err == nil {
+		err = tag(SealName, string(text)+"\n")
+	}
+	if err != nil {
+		return fmt.Errorf("sealing the package: %w", err)
+	}
+	for _, a := range algorithms {
+		if _, _, err := out.add("tagmanifest-"+a+".txt", strings.NewReader(manifest(tags, a))); err != nil {
+			return fmt.Errorf("writing the bag's tag manifest: %w", err)
+		}
+	}
+	return out.z.Close()
+}
+
+// manifest writes check lines in order of path bytes. RFC 8493 section 2.1.3
+// escapes line ends by percent; no path of a package holds any.
+func manifest(files map[string]sums, algorithm string) string {
+	var paths []string
+	for p := range files {
+		paths = append(paths, p)
+	}
+	sort.Strings(paths)
+	var b strings.Builder
+	for _, p := range paths {
+		b.WriteString(digest.Line{Sum: files[p][algorithm], Path: p}.String() + "\n")
+	}
+	return b.String()
+}
+
+func oneLine(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// RecordLine is a record as a package holds it, with the acquisition that it
+// came from and its mark.
+type RecordLine struct {
+	*record.Record
+	Exhibit     string `json:"exhibit"`
+	Acquisition int    `json:"acquisition"`
+	Manifest    string `json:"manifest"` // of the acquisition, below data/manifests/
+	Mark        string `json:"mark"`
+	MarkedBy    string `json:"marked_by"`
+	MarkedAt    string `json:"marked_at"` // RFC 3339
+}
+
+// Line writes r as one canonical line.
+func (r *RecordLine) Line() ([]byte, error) {
+	b, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	return ledger.Canonical(b)
+}
+
+// CSV writes records by RFC 4180, safe to open in a spreadsheet: a cell that
+// would start a formula begins with an apostrophe.
+func CSV(records []*RecordLine) []byte {
+	var out bytes.Buffer
+	w := csv.NewWriter(&out)
+	w.UseCRLF = true
+	row := func(cells ...string) {
+		for i, c := range cells {
+			if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
+				cells[i] = "'" + c
+			}
+		}
+		w.Write(cells) // a bytes.Buffer takes all
+	}
+	row("uid", "exhibit", "acquisition", "kind", "state", "place", "time_utc", "direction", "person", "handle", "text", "mark", "file", "page", "offset", "length", "bytes_sha256")
+	for _, r := range records {
+		at := ""
+		if r.At != nil {
+			at = r.At.UTC().Format(time.RFC3339Nano)
+		}
+		o := r.Origin
+		row(r.UID, r.Exhibit, fmt.Sprint(r.Acquisition), string(r.Kind), string(r.State), r.PlaceWords(), at, r.Direction, r.Person, r.Handle, r.Text, r.Mark,
+			o.Path, fmt.Sprint(o.Page), fmt.Sprint(o.Offset), fmt.Sprint(o.Length), o.Digest)
+	}
+	w.Flush()
+	return out.Bytes()
+}
+
+func verifyText(b Bag) string {
+	return `HOW TO VERIFY THIS PACKAGE
+
+Case ` + b.Case + `: ` + oneLine(b.Title) + `
+Made ` + b.At.UTC().Format(time.RFC3339) + ` by ` + oneLine(b.By) + ` with ` + b.Tool + `
+
+This folder is a BagIt bag (RFC 8493). Unpack the archive, open a terminal in
+the folder that holds this file, and check it with ordinary tools:
+
+1. Every file of the package:
+     sha256sum -c manifest-sha256.txt
+     sha512sum -c manifest-sha512.txt
+     sha256sum -c tagmanifest-sha256.txt
+   Each must say OK for every line.
+
+2. Every record: data/records.jsonl has one record a line. Its origin names a
+   file by SHA-256, an offset and a length in bytes, and the SHA-256 of those
+   bytes ("digest"). The file lies in data/files/ under its SHA-256:
+     tail -c +$((OFFSET+1)) data/files/SHA256 | head -c LENGTH | sha256sum
+
+3. The files: each file's SHA-256 stands in the manifest of its acquisition in
+   data/manifests/, beside the path that it had in its source. The SHA-256 of
+   that manifest stands in the ledger, in the entry acquisition.ended.
+
+4. The custody ledger, data/ledger/ledger.jsonl: each line is one entry and
+   holds in "prev" the SHA-256 of the line before it, without its line feed:
+     sed -n 1p data/ledger/ledger.jsonl | tr -d '\n' | sha256sum
+   is what line 2 gives as "prev", and so on; the first gives 64 zeros.
+   data/ledger/head.json names the last line's SHA-256 and is signed.
+
+5. The seal, seal.json: the SHA-256 of each of the files above, signed with
+   Ed25519 (RFC 8032) over its canonical form (RFC 8785) without "sig". The
+   public key is "key"; compare it with the one that the examiner gives you
+   by another way.
+
+All of it at once, with no database and no network:
+     crosswind verify .
+It ends with exit status 0 if everything holds, and otherwise names each
+fault and ends with 1.
+`
+}

@@ -1,0 +1,65 @@
+package democase
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+)
+
+// Accounts are the demo's accounts. They exist in the demo only.
+var Accounts = []struct{ Login, Password, Name, Role string }{
+	{"examiner", "salt-and-brass", "R. Aske", "examiner"},
+	{"custodian", "rope-and-seal", "H. Vold", "custodian"},
+}
+
+// Reference is the demo case's.
+const Reference = "SAL-26-014"
+
+// Seed makes the demo's accounts and its case, with the first exhibit as it
+// stands after intake. What is there already stays.
+func Seed(ctx context.Context, s *store.Store) error {
+	if _, err := s.CaseByReference(ctx, Reference); !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	for _, a := range Accounts {
+		if _, err := s.ExaminerByLogin(ctx, a.Login); errors.Is(err, store.ErrNotFound) {
+			if err := s.AddExaminer(ctx, store.Examiner{Login: a.Login, Name: a.Name, Role: a.Role, PasswordHash: frame.HashPassword(a.Password)}, "demo", false); err != nil {
+				return err
+			}
+		} else if err != nil {
+			return err
+		}
+	}
+	zone, err := time.LoadLocation(Zone)
+	if err != nil {
+		return err
+	}
+	at := func(d, h, m int) time.Time { return time.Date(2026, 9, d, h, m, 0, 0, zone) }
+	from, to := time.Date(2026, 3, 1, 0, 0, 0, 0, zone), at(25, 0, 0)
+	by := Accounts[0].Name + " (" + Accounts[0].Login + ")"
+	err = s.AddCase(ctx, store.Case{Reference: Reference, Title: "Theft from an instrument store", Zone: Zone}, store.Authority{
+		Kind: "warrant", IssuedBy: "Examining magistrate, Outer Banks district", Number: "OB 412/26",
+		ValidFrom: at(24, 0, 0), ValidTo: time.Date(2027, 3, 25, 0, 0, 0, 0, zone),
+		ScopeKinds: []string{"message", "call", "contact"}, ScopeFrom: &from, ScopeTo: &to,
+		ScopePeople: "the owner and everyone in contact with the owner", Excluded: "none named"}, by)
+	if err != nil {
+		return err
+	}
+	cs, err := s.CaseByReference(ctx, Reference)
+	if err != nil {
+		return err
+	}
+	e := store.Exhibit{Reference: "014-A", Kind: "handset", ModelMark: Handset.Mark, Serial: Handset.Serial, IMEI: Handset.IMEI,
+		Power: "on", Screen: "whole", Lock: "code, not known", Damage: "scratch along the left edge"}
+	if err := s.AddExhibit(ctx, cs, e, store.Custody{What: "received", At: at(24, 20, 15), FromWhom: "S. Roan, patrol", ToWhom: "H. Vold", Seal: "B-220417", Place: "Quay office, Outer Banks"}, by); err != nil {
+		return err
+	}
+	es, err := s.Exhibits(ctx, cs.ID)
+	if err != nil {
+		return err
+	}
+	return s.AddCustody(ctx, cs, &es[0], store.Custody{What: "handed over", At: at(25, 9, 5), FromWhom: "H. Vold", ToWhom: "R. Aske", Seal: "B-220417", Place: "Bench 2, laboratory", Note: "seal whole"}, by)
+}

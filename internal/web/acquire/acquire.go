@@ -1,0 +1,235 @@
+// Package acquire holds the page on which sources are found and acquired, and
+// what runs tell of themselves.
+package acquire
+
+import (
+	"context"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"time"
+
+	"crosswind/core/backup"
+	sources "crosswind/internal/acquire"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+//go:embed *.html
+var files embed.FS
+
+type pages struct{ *frame.App }
+
+// Routes adds the pages.
+func Routes(a *frame.App, inCase *gin.RouterGroup) {
+	p := pages{a}
+	inCase.GET("/acquire", func(c *gin.Context) { p.page(c, nil) })
+	inCase.POST("/acquire", p.start)
+	inCase.GET("/events", p.events)
+	inCase.POST("/run/:id/:wish", p.wish)
+}
+
+type foundLine struct {
+	sources.Found
+	Taken []string // acquisitions of it
+}
+
+type acquired struct {
+	store.Acquisition
+	Reference string
+	Label     backup.Label
+	Faults    []store.AcquisitionFault
+}
+
+func (a pages) page(c *gin.Context, fault error) {
+	ctx := c.Request.Context()
+	p, err := a.Page(c, "Acquire", "Acquire")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	found, notes := a.FindBackups()
+	refs := map[int64]string{}
+	for _, e := range p.Exhibits {
+		refs[e.ID] = e.Reference
+	}
+	all, err := a.Store.Acquisitions(ctx, p.Case.ID, 0)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	lines := make([]foundLine, len(found))
+	var done []acquired
+	for i, f := range found {
+		lines[i].Found = f
+		for _, q := range all {
+			if q.Source == f.Path {
+				lines[i].Taken = append(lines[i].Taken, frame.AcquisitionName(refs[q.ExhibitID], &q))
+			}
+		}
+	}
+	for _, q := range all {
+		if p.Exhibit != nil && p.Exhibit.ID != q.ExhibitID {
+			continue
+		}
+		d := acquired{Acquisition: q, Reference: refs[q.ExhibitID]}
+		if err := json.Unmarshal(q.Facts, &d.Label); err != nil {
+			a.Fail(c, err)
+			return
+		}
+		if d.Faults, err = a.Store.AcquisitionFaults(ctx, q.ID); err != nil {
+			a.Fail(c, err)
+			return
+		}
+		done = append(done, d)
+	}
+	runs, err := a.Store.Runs(ctx, p.Case.ID, "acquire backup", 6)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	shown := runs[:0]
+	for i, r := range runs { // what waits or goes, and the last that ended
+		if i == 0 || r.State != "done" && r.State != "stopped" {
+			shown = append(shown, r)
+		}
+	}
+	code := http.StatusOK
+	if fault != nil {
+		p.Fault, code = fault.Error(), http.StatusUnprocessableEntity
+	}
+	p.Content = struct {
+		Roots []string
+		Found []foundLine
+		Notes []string
+		Runs  []store.Run
+		Done  []acquired
+	}{a.Roots, lines, notes, shown, done}
+	a.Render(c, code, files, p, "acquire.html")
+}
+
+// start queues the acquisition of a backup that was found.
+func (a pages) start(c *gin.Context) {
+	ctx := c.Request.Context()
+	cs := frame.CaseOf(c)
+	e, err := a.ExhibitByReference(c, c.PostForm("exhibit"))
+	if errors.Is(err, store.ErrNotFound) {
+		a.page(c, errors.New("choose the exhibit that the backup is acquired for"))
+		return
+	}
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	// Only what the search found may be read: the form's path is not trusted.
+	found, _ := a.FindBackups()
+	var f *sources.Found
+	for i := range found {
+		if found[i].Path == c.PostForm("path") {
+			f = &found[i]
+		}
+	}
+	if f == nil {
+		a.page(c, fmt.Errorf("there is no backup at %q in the configured folders any more", c.PostForm("path")))
+		return
+	}
+	sub, err := json.Marshal(sources.BackupSubject{Exhibit: e.ID, Reference: e.Reference, Path: f.Path})
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	detail := map[string]string{"source": f.Path, "device": f.Label.Device.Mark, "serial": f.Label.Device.Serial, "made": f.Label.Made.UTC().Format(time.RFC3339)}
+	if f.Label.Device.Serial != e.Serial {
+		detail["note"] = "the backup's serial is not the exhibit's, which is " + e.Serial
+	}
+	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "acquire backup", Subject: sub, By: frame.By(c), Title: "Acquiring " + f.Label.Device.Name + ", backup of " + f.Label.Made.In(cs.Location()).Format("2 Jan 2006") + ", for " + e.Reference},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "acquisition.queued", On: e.Reference, Detail: detail})
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire?exhibit="+e.Reference)
+}
+
+func (a pages) wish(c *gin.Context) {
+	id, err := frame.ID(c, "id")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	cs := frame.CaseOf(c)
+	r, err := a.Store.RunByID(c.Request.Context(), id)
+	if err == nil && r.CaseID != cs.ID {
+		err = fmt.Errorf("run %d: %w", id, store.ErrNotFound)
+	}
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	switch w := c.Param("wish"); w {
+	case "pause", "stop", "run":
+		if err := a.Store.WishRun(c.Request.Context(), cs, r, w, frame.By(c)); err != nil {
+			a.Notice(c, "%v.", err)
+		}
+	default:
+		a.Fail(c, fmt.Errorf("%s: %w", w, store.ErrNotFound))
+		return
+	}
+	stage := map[string]string{"acquire backup": "acquire", "verify": "verify", "recover": "recover", "package": "report"}[r.Kind]
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
+}
+
+// told is what the page is told of a run.
+type told struct {
+	ID         int64            `json:"id"`
+	State      string           `json:"state"`
+	Percent    int              `json:"percent"`
+	BytesDone  int64            `json:"bytesDone"`
+	BytesTotal int64            `json:"bytesTotal"`
+	ItemsDone  int64            `json:"itemsDone"`
+	ItemsTotal int64            `json:"itemsTotal"`
+	Found      map[string]int64 `json:"found"`
+	Log        []string         `json:"log"`
+	Now        int64            `json:"now"` // milliseconds since 1970
+}
+
+// events tells of the case's newest runs, a few times a second while one is
+// under way.
+func (a pages) events(c *gin.Context) {
+	cs := frame.CaseOf(c)
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("Cache-Control", "no-store")
+	for {
+		open, err := a.tell(c.Request.Context(), c, cs)
+		if err != nil || !open {
+			return
+		}
+		select {
+		case <-c.Request.Context().Done():
+			return
+		case <-time.After(300 * time.Millisecond):
+		}
+	}
+}
+
+func (a pages) tell(ctx context.Context, c *gin.Context, cs *store.Case) (open bool, err error) {
+	runs, err := a.Store.Runs(ctx, cs.ID, "", 12)
+	if err != nil {
+		return false, err
+	}
+	out := make([]told, len(runs))
+	for i, r := range runs {
+		open = open || r.Open()
+		out[i] = told{r.ID, r.State, r.Percent(), r.BytesDone, r.BytesTotal, r.ItemsDone, r.ItemsTotal, map[string]int64{}, r.Log, time.Now().UnixMilli()}
+		if err := json.Unmarshal(r.Found, &out[i].Found); err != nil {
+			return false, err
+		}
+	}
+	c.SSEvent("runs", out)
+	c.Writer.Flush()
+	return open, nil
+}

@@ -1,0 +1,139 @@
+package examine
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/core/timeline"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+)
+
+// The chart's measures, in units of its view box.
+const (
+	chartWidth = 1280
+	chartX0    = 190
+	chartX1    = 1262
+	chartTop   = 20
+	laneAbove  = 34 // room for bars above a lane's line
+	laneBelow  = 24 // and below it
+	binWidth   = 5
+)
+
+// chart is the waterline chart, worked out for drawing.
+type chart struct {
+	Width, Height, Bottom int
+	X0, X1                int
+	Window                timeline.Window
+	Ticks                 []tick
+	Lanes                 []lane
+	Bin                   time.Duration // what one bar covers
+	Empty                 bool
+	Zoomed                bool
+	StripX, StripW        float64 // of the strip that shows where in the whole the window lies
+	Here                  float64 // x of the chosen record, 0 if none
+}
+
+type tick struct {
+	X     float64
+	Label string
+}
+
+type lane struct {
+	Kind         record.Kind
+	Y            int
+	Above, Below int
+	Up           string // path of the bars above
+	Down         string // path of the bars below
+	On           bool
+	Toggle       string // address with this kind switched
+}
+
+func (a pages) chart(ctx context.Context, p *frame.Page, f store.Filter, w, full timeline.Window) (chart, error) {
+	ch := chart{Width: chartWidth, X0: chartX0, X1: chartX1, Window: w}
+	if w.Span() <= 0 {
+		ch.Empty = true
+		return ch, nil
+	}
+	bins := (chartX1 - chartX0) / binWidth
+	ch.Bin = w.Span() / time.Duration(bins)
+	all := f
+	all.Kinds = nil // a lane that is switched off is drawn, so that it can be switched on
+	var fault error
+	lanes := timeline.Lanes(a.Store.Events(ctx, all, &fault), w, bins, record.Kinds)
+	if fault != nil {
+		return ch, fault
+	}
+	x := func(t time.Time) float64 {
+		return chartX0 + float64(t.Sub(w.From))/float64(w.Span())*(chartX1-chartX0)
+	}
+	for _, t := range timeline.Ticks(w, p.Zone, 9) {
+		ch.Ticks = append(ch.Ticks, tick{math.Round(x(t.At)*10) / 10, t.Label})
+	}
+	y := chartTop
+	for _, l := range lanes {
+		y += laneAbove
+		on := len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(l.Kind))
+		d := lane{Kind: l.Kind, Y: y, Above: l.Above, Below: l.Below, On: on, Toggle: toggle(p, f.Kinds, l.Kind)}
+		if on {
+			d.Up, d.Down = bars(&l, y)
+		}
+		ch.Lanes = append(ch.Lanes, d)
+		y += laneBelow
+	}
+	ch.Bottom = y + 4
+	ch.Height = ch.Bottom + 8
+	if ch.Zoomed = w != full; ch.Zoomed && full.Span() > 0 {
+		at := func(t time.Time) float64 {
+			return chartX0 + (chartX1-chartX0)*min(1, max(0, float64(t.Sub(full.From))/float64(full.Span())))
+		}
+		ch.StripX = at(w.From)
+		ch.StripW = max(3, at(w.To)-ch.StripX)
+	}
+	return ch, nil
+}
+
+// bars draws a lane's bins. Heights grow with the square root of the count, so
+// that a single record shows beside hundreds; both sides share one scale.
+func bars(l *timeline.Lane, y int) (up, down string) {
+	above, below := l.Max()
+	most := math.Sqrt(float64(max(above, below, 4)))
+	var u, d strings.Builder
+	for i, b := range l.Bins {
+		x := chartX0 + i*binWidth
+		if b.Above > 0 {
+			h := max(2, math.Sqrt(float64(b.Above))/most*(laneAbove-6))
+			fmt.Fprintf(&u, "M%d %dv-%.1fh3.6v%.1fz", x, y, h, h)
+		}
+		if b.Below > 0 {
+			h := max(3, math.Sqrt(float64(b.Below))/most*(laneBelow-3))
+			fmt.Fprintf(&d, "M%d %.1fv%.1fh3.6v-%.1fz", x, float64(y)+1, h, h)
+		}
+	}
+	return u.String(), d.String()
+}
+
+// toggle is the address of the page with one kind switched on or off. No kind
+// named means all.
+func toggle(p *frame.Page, kinds []string, k record.Kind) string {
+	on := slices.Clone(kinds)
+	if len(on) == 0 {
+		for _, x := range record.Kinds {
+			on = append(on, string(x))
+		}
+	}
+	if i := slices.Index(on, string(k)); i >= 0 {
+		on = slices.Delete(on, i, i+1)
+	} else {
+		on = append(on, string(k))
+	}
+	if len(on) == len(record.Kinds) || len(on) == 0 {
+		on = nil
+	}
+	return p.Keep("kind", strings.Join(on, ","), "after", "")
+}

@@ -1,0 +1,250 @@
+// Package examine holds the waterline chart, the list that is what the chart
+// shows, the reading pane, and the origin drawer.
+package examine
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/core/timeline"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+//go:embed *.html
+var files embed.FS
+
+type pages struct{ *frame.App }
+
+// Routes adds the pages.
+func Routes(a *frame.App, inCase *gin.RouterGroup) {
+	p := pages{a}
+	inCase.GET("/examine", func(c *gin.Context) { p.page(c, nil) })
+	inCase.POST("/examine/mark/:id", p.mark)
+}
+
+const (
+	pageSize = 80
+	around   = 12 // messages before and after the chosen one
+)
+
+type content struct {
+	Chart   chart
+	Filter  store.Filter
+	Records []store.Record
+	Untimed []store.Record
+	Next    string
+	Count   struct{ All, Below, Untimed int64 }
+	Chosen  *chosen
+	Refused string
+}
+
+// chosen is the record that is being read.
+type chosen struct {
+	store.Record
+	Whole  *record.Record
+	Around []store.Record
+	Below  int // of those around it
+	Origin *origin
+	AcqNo  int
+}
+
+func (a pages) page(c *gin.Context, fault error) {
+	p, err := a.Page(c, "Examine", "Examine")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	v, err := a.content(c, p)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	code := http.StatusOK
+	if fault != nil {
+		p.Fault, code = fault.Error(), http.StatusUnprocessableEntity
+	}
+	p.Content = v
+	a.Render(c, code, files, p, "examine.html")
+}
+
+func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
+	ctx := c.Request.Context()
+	v := &content{Filter: readFilter(p)}
+	w, full, err := a.window(c, p, v)
+	if err != nil {
+		return nil, err
+	}
+	v.Filter.From, v.Filter.To = w.From, w.To
+	if v.Chart, err = a.chart(ctx, p, v.Filter, w, full); err != nil {
+		return nil, err
+	}
+	if v.Count, err = a.Store.Count(ctx, v.Filter); err != nil {
+		return nil, err
+	}
+	after, err := readAfter(p.Query.Get("after"))
+	if err != nil {
+		return nil, err
+	}
+	if v.Records, err = a.Store.Records(ctx, v.Filter, after, pageSize); err != nil {
+		return nil, err
+	}
+	if n := len(v.Records); n == pageSize {
+		last := v.Records[n-1]
+		v.Next = fmt.Sprintf("%d.%d", last.At.UnixMicro(), last.ID)
+	} else if v.Untimed, err = a.Store.Untimed(ctx, v.Filter, 500); err != nil {
+		return nil, err
+	}
+	if r := p.Query.Get("r"); r != "" {
+		v.Chosen, err = a.choose(c, p, r, p.Query.Get("o") != "")
+		if errors.Is(err, store.ErrNotFound) {
+			p.Fault, err = "There is no such record in this case.", nil
+		}
+	}
+	return v, err
+}
+
+// readFilter reads the filter from the address. In the words, kind: and state:
+// narrow, and the rest is looked for.
+func readFilter(p *frame.Page) store.Filter {
+	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), Marked: p.Query.Get("marked") != "", State: p.Query.Get("state")}
+	f.Kinds = slices.DeleteFunc(strings.Split(p.Query.Get("kind"), ","), func(s string) bool { return s == "" })
+	var words []string
+	for w := range strings.FieldsSeq(p.Query.Get("q")) {
+		if k, ok := strings.CutPrefix(w, "kind:"); ok {
+			f.Kinds = append(f.Kinds, strings.TrimSuffix(k, "s"))
+		} else if s, ok := strings.CutPrefix(w, "state:"); ok {
+			f.State = s
+		} else if w == "is:marked" {
+			f.Marked = true
+		} else {
+			words = append(words, w)
+		}
+	}
+	f.Words = strings.Join(words, " ")
+	return f
+}
+
+func readAfter(s string) (store.After, error) {
+	if s == "" {
+		return store.After{At: time.Unix(-1<<35, 0)}, nil
+	}
+	at, id, ok := strings.Cut(s, ".")
+	us, err1 := strconv.ParseInt(at, 10, 64)
+	n, err2 := strconv.ParseInt(id, 10, 64)
+	if !ok || err1 != nil || err2 != nil {
+		return store.After{}, fmt.Errorf("after %q: %w", s, store.ErrNotFound)
+	}
+	return store.After{At: time.UnixMicro(us), ID: n}, nil
+}
+
+// window is the span that the chart shows: what the address says, else all
+// that the filter leaves, with a margin.
+func (a pages) window(c *gin.Context, p *frame.Page, v *content) (w, full timeline.Window, err error) {
+	first, last, err := a.Store.Extent(c.Request.Context(), store.Filter{CaseID: v.Filter.CaseID, Exhibit: v.Filter.Exhibit})
+	if err != nil {
+		return w, full, err
+	}
+	if first == nil {
+		return w, full, nil
+	}
+	margin := max(last.Sub(*first)/80, time.Minute)
+	full = timeline.Window{From: first.Add(-margin).UTC().Truncate(time.Second), To: last.Add(margin).UTC().Truncate(time.Second)}
+	w = full
+	for name, to := range map[string]*time.Time{"from": &w.From, "to": &w.To} {
+		s := p.Query.Get(name)
+		if s == "" {
+			continue
+		}
+		t, err := time.Parse(time.RFC3339, s)
+		if err != nil {
+			v.Refused = fmt.Sprintf("%s=%q is no time by RFC 3339; the whole span is shown.", name, s)
+			return full, full, nil
+		}
+		*to = t
+	}
+	if !w.From.Before(w.To) {
+		v.Refused = "The span ends before it begins; the whole span is shown."
+		return full, full, nil
+	}
+	return w, full, nil
+}
+
+func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*chosen, error) {
+	ctx := c.Request.Context()
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return nil, fmt.Errorf("record %q: %w", id, store.ErrNotFound)
+	}
+	r, err := a.Store.RecordByID(ctx, p.Case.ID, n)
+	if err != nil {
+		return nil, err
+	}
+	k := &chosen{Record: *r}
+	if k.Whole, err = r.Whole(); err != nil {
+		return nil, err
+	}
+	if r.Kind == record.Message && r.At != nil {
+		if k.Around, err = a.Store.Around(ctx, r, around); err != nil {
+			return nil, err
+		}
+		for _, m := range k.Around {
+			if m.State.Below() {
+				k.Below++
+			}
+		}
+	}
+	acq, err := a.Store.AcquisitionByID(ctx, r.AcquisitionID)
+	if err != nil {
+		return nil, err
+	}
+	k.AcqNo = acq.Number
+	if drawer {
+		k.Origin, err = a.origin(ctx, k, acq)
+	}
+	return k, err
+}
+
+// mark marks a record with a reason, or takes its mark away.
+func (a pages) mark(c *gin.Context) {
+	ctx := c.Request.Context()
+	cs := frame.CaseOf(c)
+	id, err := frame.ID(c, "id")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	r, err := a.Store.RecordByID(ctx, cs.ID, id)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	reason := strings.TrimSpace(c.PostForm("reason"))
+	switch {
+	case c.PostForm("unmark") != "":
+		err = a.Store.Unmark(ctx, cs, r, frame.By(c))
+	case reason == "":
+		a.Notice(c, "A mark needs its reason: the report gives it.")
+	default:
+		err = a.Store.Mark(ctx, cs, r, reason, frame.By(c))
+	}
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	q, err := url.ParseQuery(c.PostForm("back"))
+	if err != nil {
+		q = url.Values{}
+	}
+	c.Redirect(http.StatusSeeOther, frame.Address("/case/"+cs.Reference+"/examine", q, "r", fmt.Sprint(id)))
+}

@@ -1,0 +1,277 @@
+// Package register holds the case register, the case board and the ledger.
+package register
+
+import (
+	"embed"
+	"errors"
+	"fmt"
+	"math"
+	"net/http"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosswind/core/ledger"
+	"crosswind/core/record"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+//go:embed *.html
+var files embed.FS
+
+type pages struct{ *frame.App }
+
+// Routes adds the pages.
+func Routes(a *frame.App, signed, inCase *gin.RouterGroup) {
+	p := pages{a}
+	signed.GET("/", p.register)
+	signed.GET("/cases/new", func(c *gin.Context) { p.newCase(c, caseForm{Zone: "Europe/Lisbon"}, nil) })
+	signed.POST("/cases/new", p.addCase)
+	signed.GET("/ledger", p.ledger)
+	signed.POST("/ledger/check", p.check)
+	inCase.GET("", p.board)
+	inCase.GET("/ledger", p.ledger)
+	inCase.POST("/ledger/check", p.check)
+}
+
+type caseLine struct {
+	store.CaseRow
+	Stages []frame.Stage
+}
+
+const pageSize = 100
+
+func (a pages) register(c *gin.Context) {
+	ctx := c.Request.Context()
+	p, err := a.Page(c, "Case register", "")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	rows, err := a.Store.Cases(ctx, c.Query("after"), pageSize)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	lines := make([]caseLine, len(rows))
+	for i, r := range rows {
+		board, err := a.Store.Board(ctx, r.ID)
+		if err != nil {
+			a.Fail(c, err)
+			return
+		}
+		lines[i] = caseLine{r, frame.Course(&rows[i].Case, board, nil, "")}
+	}
+	next := ""
+	if len(rows) == pageSize {
+		next = rows[len(rows)-1].Reference
+	}
+	p.Content = struct {
+		Lines []caseLine
+		Next  string
+	}{lines, next}
+	a.Render(c, http.StatusOK, files, p, "register.html")
+}
+
+type caseForm struct {
+	Reference, Title, Zone, Kind, IssuedBy, Number, ValidFrom, ValidTo, ScopeFrom, ScopeTo, People, Excluded string
+	Kinds                                                                                                    []string
+}
+
+// Has reports whether a kind is ticked.
+func (f caseForm) Has(kind record.Kind) bool {
+	for _, k := range f.Kinds {
+		if k == string(kind) {
+			return true
+		}
+	}
+	return false
+}
+
+// AllKinds are the kinds that scope can name.
+func (f caseForm) AllKinds() []record.Kind { return record.Kinds }
+
+func (a pages) newCase(c *gin.Context, f caseForm, fault error) {
+	p, err := a.Page(c, "Open a case", "")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	code := http.StatusOK
+	if fault != nil {
+		p.Fault, code = fault.Error(), http.StatusUnprocessableEntity
+	}
+	p.Content = f
+	a.Render(c, code, files, p, "new-case.html")
+}
+
+var reference = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
+
+func (a pages) addCase(c *gin.Context) {
+	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
+	f := caseForm{post("reference"), post("title"), post("zone"), post("kind"), post("issued_by"), post("number"), post("valid_from"), post("valid_to"),
+		post("scope_from"), post("scope_to"), post("people"), post("excluded"), c.PostFormArray("kinds")}
+	cs, au, err := f.read()
+	if err == nil {
+		err = a.Store.AddCase(c.Request.Context(), cs, au, frame.By(c))
+	}
+	if err != nil {
+		a.newCase(c, f, err)
+		return
+	}
+	a.Notice(c, "Case %s is open. Register its exhibits next.", cs.Reference)
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake")
+}
+
+func (f caseForm) read() (cs store.Case, au store.Authority, err error) {
+	switch {
+	case !reference.MatchString(f.Reference):
+		return cs, au, fmt.Errorf("the reference %q is not one: letters, digits, dots, dashes and underscores, 40 at most", f.Reference)
+	case f.Title == "":
+		return cs, au, errors.New("a title is needed")
+	case f.Kind == "" || f.IssuedBy == "" || f.Number == "":
+		return cs, au, errors.New("the authority needs its kind, who issued it, and its number")
+	case len(f.Kinds) == 0:
+		return cs, au, errors.New("the authority's scope needs at least one kind of record")
+	}
+	zone, err := time.LoadLocation(f.Zone)
+	if err != nil || f.Zone == "" || f.Zone == "Local" {
+		return cs, au, fmt.Errorf("%q is no IANA time zone, such as Europe/Lisbon", f.Zone)
+	}
+	day := func(name, s string, after int) (time.Time, error) {
+		t, err := time.ParseInLocation("2006-01-02", s, zone)
+		if err != nil {
+			return t, fmt.Errorf("%s: %q is no date such as 2026-09-24", name, s)
+		}
+		return t.AddDate(0, 0, after), nil
+	}
+	cs = store.Case{Reference: f.Reference, Title: f.Title, Zone: f.Zone}
+	au = store.Authority{Kind: f.Kind, IssuedBy: f.IssuedBy, Number: f.Number, ScopeKinds: f.Kinds, ScopePeople: f.People, Excluded: f.Excluded}
+	if au.ValidFrom, err = day("valid from", f.ValidFrom, 0); err != nil {
+		return cs, au, err
+	}
+	if au.ValidTo, err = day("valid to", f.ValidTo, 1); err != nil { // to the end of that day
+		return cs, au, err
+	}
+	if !au.ValidFrom.Before(au.ValidTo) {
+		return cs, au, errors.New("the authority ends before it begins")
+	}
+	for _, x := range []struct {
+		name, s string
+		after   int
+		to      **time.Time
+	}{{"records from", f.ScopeFrom, 0, &au.ScopeFrom}, {"records to", f.ScopeTo, 1, &au.ScopeTo}} {
+		if x.s == "" {
+			continue
+		}
+		t, err := day(x.name, x.s, x.after)
+		if err != nil {
+			return cs, au, err
+		}
+		*x.to = &t
+	}
+	return cs, au, nil
+}
+
+type boardLine struct {
+	store.Exhibit
+	store.BoardRow
+	Custody []store.Custody
+}
+
+// Last is the newest custody event.
+func (b boardLine) Last() *store.Custody {
+	if len(b.Custody) == 0 {
+		return nil
+	}
+	return &b.Custody[len(b.Custody)-1]
+}
+
+// Seal is the newest seal number of the exhibit.
+func (b boardLine) Seal() string {
+	for i := len(b.Custody) - 1; i >= 0; i-- {
+		if b.Custody[i].Seal != "" {
+			return b.Custody[i].Seal
+		}
+	}
+	return ""
+}
+
+func (a pages) board(c *gin.Context) {
+	p, err := a.Page(c, "Case board", "")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	lines := make([]boardLine, len(p.Exhibits))
+	for i, e := range p.Exhibits {
+		lines[i] = boardLine{Exhibit: e, BoardRow: p.Board[i]}
+		if lines[i].Custody, err = a.Store.CustodyOf(c.Request.Context(), e.ID); err != nil {
+			a.Fail(c, err)
+			return
+		}
+	}
+	auth, err := a.Store.Authorities(c.Request.Context(), p.Case.ID)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	p.Content = struct {
+		Lines       []boardLine
+		Authorities []store.Authority
+	}{lines, auth}
+	a.Render(c, http.StatusOK, files, p, "board.html")
+}
+
+func book(c *gin.Context) (name, path string) {
+	if cs := frame.CaseOf(c); cs != nil {
+		return cs.Book(), "/case/" + cs.Reference + "/ledger"
+	}
+	return store.Bench, "/ledger"
+}
+
+func (a pages) ledger(c *gin.Context) {
+	p, err := a.Page(c, "Custody ledger", "")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	before, err := strconv.ParseInt(c.DefaultQuery("before", fmt.Sprint(int64(math.MaxInt64))), 10, 64)
+	if err != nil {
+		a.Fail(c, fmt.Errorf("before %q: %w", c.Query("before"), store.ErrNotFound))
+		return
+	}
+	name, path := book(c)
+	entries, err := a.Store.LedgerPage(c.Request.Context(), name, before, pageSize)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	next := ""
+	if len(entries) == pageSize {
+		next = fmt.Sprint(entries[len(entries)-1].Seq)
+	}
+	p.Content = struct {
+		Book, Path, Next, Key string
+		Entries               []store.LedgerEntry
+		Parse                 func(string) time.Time
+	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, func(s string) time.Time { t, _ := time.Parse(ledger.TimeFormat, s); return t }}
+	a.Render(c, http.StatusOK, files, p, "ledger.html")
+}
+
+func (a pages) check(c *gin.Context) {
+	name, path := book(c)
+	faults, err := a.Store.CheckLedger(c.Request.Context(), name)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	if len(faults) == 0 {
+		a.Notice(c, "The ledger holds: every entry is there, in order, and unchanged.")
+	}
+	c.Redirect(http.StatusSeeOther, path)
+}

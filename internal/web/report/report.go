@@ -1,0 +1,95 @@
+// Package report holds the report as it prints, and the packages that hand it
+// out with the records, the files they came from and the ledger.
+package report
+
+import (
+	"embed"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+//go:embed *.html report.css
+var files embed.FS
+
+type pages struct{ *frame.App }
+
+// Routes adds the pages.
+func Routes(a *frame.App, inCase *gin.RouterGroup) {
+	p := pages{a}
+	inCase.GET("/report", p.page)
+	inCase.GET("/report/report.css", func(c *gin.Context) { c.FileFromFS("report.css", http.FS(files)) })
+	inCase.POST("/report/package", p.make)
+	inCase.GET("/report/package/:id", p.download)
+}
+
+type content struct {
+	Report   *Report
+	Runs     []store.Run
+	Packages []store.Package
+}
+
+func (a pages) page(c *gin.Context) {
+	ctx := c.Request.Context()
+	p, err := a.Page(c, "Report", "Report")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	v := content{}
+	if v.Report, err = Build(ctx, a.Store, p.Case, a.Tool, frame.By(c)); err != nil {
+		a.Fail(c, err)
+		return
+	}
+	if v.Runs, err = a.Store.Runs(ctx, p.Case.ID, "package", 1); err != nil {
+		a.Fail(c, err)
+		return
+	}
+	if v.Packages, err = a.Store.Packages(ctx, p.Case.ID); err != nil {
+		a.Fail(c, err)
+		return
+	}
+	p.Content = v
+	a.Render(c, http.StatusOK, files, p, "report.html", "body.html")
+}
+
+func (a pages) make(c *gin.Context) {
+	cs := frame.CaseOf(c)
+	_, err := a.Store.QueueRun(c.Request.Context(), cs, store.Run{Kind: "package", Subject: []byte("{}"), By: frame.By(c), Title: "Making a package of " + cs.Reference},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "package.queued", On: cs.Reference})
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/report")
+}
+
+func (a pages) download(c *gin.Context) {
+	cs := frame.CaseOf(c)
+	id, err := frame.ID(c, "id")
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	k, err := a.Store.PackageByID(c.Request.Context(), cs.ID, id)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
+	path := filepath.Join(a.Packages, k.Name)
+	if _, err := os.Stat(path); err != nil {
+		a.Fail(c, fmt.Errorf("the package %s is not in its folder any more: %w", k.Name, store.ErrNotFound))
+		return
+	}
+	if err := a.Store.Log(c.Request.Context(), store.Act{Book: cs.Book(), By: frame.By(c), What: "package.downloaded", On: k.Name, Detail: map[string]string{"sha256": k.SHA256}}); err != nil {
+		a.Fail(c, err)
+		return
+	}
+	c.FileAttachment(path, k.Name)
+}
