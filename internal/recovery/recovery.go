@@ -192,6 +192,12 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.Fil
 		}
 		out = append(out, rec)
 	}
+	out = fieldmap.Merge(out, func(r *record.Record) { origins[r.Origin.Place]-- })
+	for o, n := range origins {
+		if n == 0 {
+			delete(origins, o)
+		}
+	}
 	res.ByOrigin, err = json.Marshal(origins)
 	t.Logf("%s: %d live, %d below", d.RealPath, res.Live, int64(len(out))-res.Live)
 	return out, res, err

@@ -6,8 +6,6 @@ import (
 	"fmt"
 	"iter"
 	"time"
-
-	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // Acquisition is what was read from one source at one time.
@@ -43,7 +41,7 @@ type File struct {
 	ModifiedAt    *time.Time `db:"modified_at"`
 	CheckedAt     time.Time  `db:"checked_at"`
 	Fault         string
-	BadSegments   pgtype.FlatArray[int32] `db:"bad_segments"`
+	BadSegments   Array[int32] `db:"bad_segments"`
 }
 
 // SegmentCount is the number of the file's segments.
@@ -152,7 +150,7 @@ func (s *Store) FileByPath(ctx context.Context, acquisition int64, path string) 
 // SaveCheck keeps the result of hashing one file again.
 func (s *Store) SaveCheck(ctx context.Context, f *File) error {
 	_, err := s.db.ExecContext(ctx, "UPDATE acquired_file SET checked_at = $3, fault = $4, bad_segments = $5 WHERE acquisition_id = $1 AND path = $2",
-		f.AcquisitionID, f.Path, f.CheckedAt, f.Fault, []int32(f.BadSegments))
+		f.AcquisitionID, f.Path, f.CheckedAt, f.Fault, f.BadSegments.param())
 	if err != nil {
 		return fmt.Errorf("keeping the check of %s: %w", f.Path, err)
 	}

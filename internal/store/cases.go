@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"time"
-
-	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // Examiner is somebody who can sign in.
@@ -76,14 +74,14 @@ type Authority struct {
 	ID          int64
 	CaseID      int64 `db:"case_id"`
 	Kind        string
-	IssuedBy    string                   `db:"issued_by"`
-	Number      string                   `db:"number"`
-	ValidFrom   time.Time                `db:"valid_from"`
-	ValidTo     time.Time                `db:"valid_to"`
-	ScopeKinds  pgtype.FlatArray[string] `db:"scope_kinds"`
-	ScopeFrom   *time.Time               `db:"scope_from"`
-	ScopeTo     *time.Time               `db:"scope_to"`
-	ScopePeople string                   `db:"scope_people"`
+	IssuedBy    string        `db:"issued_by"`
+	Number      string        `db:"number"`
+	ValidFrom   time.Time     `db:"valid_from"`
+	ValidTo     time.Time     `db:"valid_to"`
+	ScopeKinds  Array[string] `db:"scope_kinds"`
+	ScopeFrom   *time.Time    `db:"scope_from"`
+	ScopeTo     *time.Time    `db:"scope_to"`
+	ScopePeople string        `db:"scope_people"`
 	Excluded    string
 }
 
@@ -127,7 +125,7 @@ func (s *Store) AddCase(ctx context.Context, c Case, a Authority, by string) err
 			return err
 		}
 		err = t.exec("adding the authority", `INSERT INTO authority(case_id, kind, issued_by, number, valid_from, valid_to, scope_kinds, scope_from, scope_to, scope_people, excluded)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, id, a.Kind, a.IssuedBy, a.Number, a.ValidFrom, a.ValidTo, []string(a.ScopeKinds), a.ScopeFrom, a.ScopeTo, a.ScopePeople, a.Excluded)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, id, a.Kind, a.IssuedBy, a.Number, a.ValidFrom, a.ValidTo, a.ScopeKinds.param(), a.ScopeFrom, a.ScopeTo, a.ScopePeople, a.Excluded)
 		if err != nil {
 			return err
 		}

@@ -12,7 +12,6 @@ import (
 	"crosswind/core/timeline"
 
 	"github.com/jackc/pgx/v5"
-	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // Recovery is one reading of an acquisition's databases.
@@ -33,7 +32,7 @@ type RecoveredDatabase struct {
 	FieldMap   string `db:"field_map"`
 	Live       int64
 	ByOrigin   json.RawMessage `db:"by_origin"`
-	Notes      pgtype.FlatArray[string]
+	Notes      Array[string]
 }
 
 // Origins gives ByOrigin as counts.
@@ -96,7 +95,7 @@ func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d RecoveredDat
 		return fmt.Errorf("keeping records: %w", err)
 	}
 	_, err = tx.Exec(ctx, "INSERT INTO recovered_database VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (recovery_id, path) DO NOTHING",
-		d.RecoveryID, d.Path, d.FieldMap, d.Live, string(d.ByOrigin), []string(d.Notes))
+		d.RecoveryID, d.Path, d.FieldMap, d.Live, string(d.ByOrigin), d.Notes.param())
 	if err != nil {
 		return fmt.Errorf("keeping what %s gave: %w", d.Path, err)
 	}

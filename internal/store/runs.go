@@ -6,8 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"time"
-
-	"github.com/jackc/pgx/v5/pgtype"
 )
 
 // Run is a piece of long work.
@@ -27,7 +25,7 @@ type Run struct {
 	ItemsDone  int64      `db:"items_done"`
 	ItemsTotal int64      `db:"items_total"`
 	Found      json.RawMessage
-	Log        pgtype.FlatArray[string]
+	Log        Array[string]
 	Error      string
 	CreatedAt  time.Time  `db:"created_at"`
 	StartedAt  *time.Time `db:"started_at"`
@@ -35,10 +33,10 @@ type Run struct {
 }
 
 // Open reports whether the run is waiting or going.
-func (r *Run) Open() bool { return r.State == "queued" || r.State == "running" }
+func (r Run) Open() bool { return r.State == "queued" || r.State == "running" }
 
 // Percent is how much of the bytes, or else the items, is done.
-func (r *Run) Percent() int {
+func (r Run) Percent() int {
 	switch {
 	case r.State == "done":
 		return 100

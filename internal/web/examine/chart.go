@@ -98,20 +98,21 @@ func (a pages) chart(ctx context.Context, p *frame.Page, f store.Filter, w, full
 	return ch, nil
 }
 
-// bars draws a lane's bins. Heights grow with the square root of the count, so
-// that a single record shows beside hundreds; both sides share one scale.
+// bars draws a lane's bins. Heights grow a little slower than the count, and
+// none is less than two pixels, so that a single record shows beside hundreds.
+// Both sides share one scale.
 func bars(l *timeline.Lane, y int) (up, down string) {
 	above, below := l.Max()
-	most := math.Sqrt(float64(max(above, below, 4)))
+	scale := func(n int) float64 { return math.Pow(float64(n)/float64(max(above, below, 3)), 0.8) }
 	var u, d strings.Builder
 	for i, b := range l.Bins {
 		x := chartX0 + i*binWidth
 		if b.Above > 0 {
-			h := max(2, math.Sqrt(float64(b.Above))/most*(laneAbove-6))
+			h := max(2, scale(b.Above)*(laneAbove-6))
 			fmt.Fprintf(&u, "M%d %dv-%.1fh3.6v%.1fz", x, y, h, h)
 		}
 		if b.Below > 0 {
-			h := max(3, math.Sqrt(float64(b.Below))/most*(laneBelow-3))
+			h := max(3, scale(b.Below)*(laneBelow-3))
 			fmt.Fprintf(&d, "M%d %.1fv%.1fh3.6v-%.1fz", x, float64(y)+1, h, h)
 		}
 	}

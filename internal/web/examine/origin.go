@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"sort"
+	"strings"
 
 	"crosswind/core/record"
 	"crosswind/internal/store"
@@ -29,6 +30,7 @@ type hexRow struct {
 	Offset int64
 	Runs   []hexRun
 	Text   string
+	Pad    string // that fills a short row up
 }
 
 // hexRun is bytes of one field, or of none.
@@ -110,6 +112,7 @@ func hexRows(b []byte, at int64, fields []record.Field) []hexRow {
 			}
 			row.Text += string(c)
 		}
+		row.Pad = strings.Repeat("   ", 16-n)
 		rows = append(rows, row)
 		i += n
 	}

@@ -152,14 +152,14 @@ func (a *App) loadCase(ctx context.Context, p *Page) error {
 	if err != nil {
 		return err
 	}
-	waiting := map[string]int{}
+	waiting, seen := map[string]string{}, map[string]bool{}
 	for _, r := range runs {
-		switch {
-		case r.Open():
+		if r.Open() {
 			p.Open = append(p.Open, r)
-		case r.State == "paused" || r.State == "failed":
-			waiting[r.Kind]++
+		} else if !seen[r.Kind] && (r.State == "paused" || r.State == "failed") { // the newest of its kind
+			waiting[r.Kind] = r.Title + ": " + r.State
 		}
+		seen[r.Kind] = true
 	}
 	p.Stages = Course(p.Case, p.Board, waiting, p.Stage)
 	return nil
@@ -174,7 +174,7 @@ func (p *Page) ExhibitID() int64 {
 }
 
 // Course works out how far a case has come in each stage.
-func Course(c *store.Case, board []store.BoardRow, waiting map[string]int, open string) []Stage {
+func Course(c *store.Case, board []store.BoardRow, waiting map[string]string, open string) []Stage {
 	out := make([]Stage, len(StageNames))
 	done := make([]int, len(StageNames))
 	faulty, unverified := int64(0), 0
@@ -202,14 +202,13 @@ func Course(c *store.Case, board []store.BoardRow, waiting map[string]int, open 
 	if len(board) == 0 {
 		wait(0, "no exhibit is registered yet")
 	}
-	if n := waiting["acquire backup"]; n > 0 {
-		wait(1, fmt.Sprintf("%d runs paused or failed", n))
+	for kind, stage := range map[string]int{"acquire backup": 1, "verify": 2, "recover": 3, "package": 5} {
+		if why := waiting[kind]; why != "" {
+			wait(stage, why)
+		}
 	}
 	if unverified > 0 {
 		wait(2, "acquired, and not checked again yet")
-	}
-	if n := waiting["recover"]; n > 0 {
-		wait(3, fmt.Sprintf("%d runs paused or failed", n))
 	}
 	if faulty > 0 {
 		out[2].Tone, out[2].Why = "alarm", fmt.Sprintf("%d stored files differ from what was acquired", faulty)

@@ -14,7 +14,7 @@ import (
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Group, "when": When, "utc": UTC, "clock": Clock, "day": Day,
-	"wedge": wedge, "short": Short, "sentence": Sentence, "add": func(a, b int) int { return a + b }, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"wedge": wedge, "short": Short, "sentence": Sentence, "words": Words, "add": func(a, b int) int { return a + b }, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
 	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },

@@ -220,11 +220,51 @@ func (a pages) board(c *gin.Context) {
 		a.Fail(c, err)
 		return
 	}
+	latest, err := a.Store.LedgerPage(c.Request.Context(), p.Case.Book(), math.MaxInt64, 10)
+	if err != nil {
+		a.Fail(c, err)
+		return
+	}
 	p.Content = struct {
 		Lines       []boardLine
 		Authorities []store.Authority
-	}{lines, auth}
+		Next        []next
+		Latest      []store.LedgerEntry
+		Parse       func(string) time.Time
+	}{lines, auth, whatNext(p.Case, lines), latest, parseTime}
 	a.Render(c, http.StatusOK, files, p, "board.html")
+}
+
+// next is a step that an exhibit can take.
+type next struct{ Path, Why string }
+
+// whatNext gives each exhibit's next step on the course.
+func whatNext(cs *store.Case, lines []boardLine) (out []next) {
+	for _, l := range lines {
+		stage, why := "report", "make a package of the case"
+		switch {
+		case l.Running > 0:
+			stage, why = "acquire", "a run is under way"
+		case l.Acquisitions == 0:
+			stage, why = "acquire", "acquire a source"
+		case l.Checked == nil:
+			stage, why = "verify", "check what was acquired"
+		case l.Recovered == 0:
+			stage, why = "recover", "recover its records"
+		case l.Marked == 0:
+			stage, why = "examine", "mark what matters"
+		case l.Packaged > 0:
+			continue
+		}
+		out = append(out, next{"/case/" + cs.Reference + "/" + stage + "?exhibit=" + l.Reference, l.Reference + ": " + why})
+	}
+	return out
+}
+
+// parseTime reads the time of a ledger entry.
+func parseTime(s string) time.Time {
+	t, _ := time.Parse(ledger.TimeFormat, s) // the zero time if the entry was altered
+	return t
 }
 
 func book(c *gin.Context) (name, path string) {
@@ -259,7 +299,7 @@ func (a pages) ledger(c *gin.Context) {
 		Book, Path, Next, Key string
 		Entries               []store.LedgerEntry
 		Parse                 func(string) time.Time
-	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, func(s string) time.Time { t, _ := time.Parse(ledger.TimeFormat, s); return t }}
+	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime}
 	a.Render(c, http.StatusOK, files, p, "ledger.html")
 }
 

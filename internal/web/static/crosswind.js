@@ -139,7 +139,7 @@ function span(s) {
 function tell(r) {
   for (const p of document.querySelectorAll(`[data-run-percent="${r.id}"]`)) p.textContent = r.percent;
   const box = document.querySelector(`[data-run="${r.id}"]`);
-  if (!box) return;
+  if (!box || box.dataset.state === "done") return;
   const part = (name) => box.querySelector(`[data-part="${name}"]`);
   const points = runs.get(r.id) || [];
   runs.set(r.id, points);
