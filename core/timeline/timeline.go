@@ -92,6 +92,7 @@ var steps = []step{
 	{clock: 3 * time.Hour, label: "15:04", first: "2 Jan"},
 	{clock: 6 * time.Hour, label: "15:04", first: "2 Jan"},
 	{days: 1, label: "2 Jan", first: "2 Jan 2006"},
+	{days: 2, label: "2 Jan", first: "2 Jan 2006"},
 	{days: 7, label: "2 Jan", first: "2 Jan 2006"},
 	{months: 1, label: "Jan", first: "Jan 2006"},
 	{months: 3, label: "Jan", first: "Jan 2006"},
@@ -147,7 +148,7 @@ func (s step) floor(t time.Time) time.Time {
 	case s.days == 7: // Monday, ISO 8601
 		return time.Date(y, m, d-(int(t.Weekday())+6)%7, 0, 0, 0, 0, t.Location())
 	case s.days > 0:
-		return time.Date(y, m, d, 0, 0, 0, 0, t.Location())
+		return time.Date(y, m, d-(t.YearDay()-1)%s.days, 0, 0, 0, 0, t.Location())
 	}
 	midnight := time.Date(y, m, d, 0, 0, 0, 0, t.Location())
 	return midnight.Add(t.Sub(midnight) / s.clock * s.clock)

@@ -1,0 +1,300 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"net/http/cookiejar"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/internal/standin/democase"
+	"crosswind/internal/store/storetest"
+)
+
+// binary is the command, built once.
+var binary string
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "crosswind")
+	if err != nil {
+		panic(err)
+	}
+	binary = filepath.Join(dir, "crosswind")
+	if out, err := exec.Command("go", "build", "-o", binary, ".").CombinedOutput(); err != nil {
+		panic(string(out))
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func command(t *testing.T, dir string, args ...string) (stdout, stderr string, code int) {
+	t.Helper()
+	cmd := exec.Command(binary, args...)
+	cmd.Dir = dir
+	var o, e bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &o, &e
+	err := cmd.Run()
+	if _, ok := err.(*exec.ExitError); err != nil && !ok {
+		t.Fatal(err)
+	}
+	return o.String(), e.String(), cmd.ProcessState.ExitCode()
+}
+
+// program is an application that is running.
+type program struct {
+	cmd  *exec.Cmd
+	base string
+	http *http.Client
+}
+
+func startDemo(t *testing.T, dir, database string) *program {
+	t.Helper()
+	cmd := exec.Command(binary, "demo", "--dir", dir, "--listen", "127.0.0.1:0", "--recordings", "8")
+	cmd.Env = append(os.Environ(), "CROSSWIND_DATABASE="+database)
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	jar, _ := cookiejar.New(nil)
+	p := &program{cmd: cmd, http: &http.Client{Jar: jar, Timeout: 20 * time.Second}}
+	sc := bufio.NewScanner(out)
+	for p.base == "" && sc.Scan() {
+		if i := strings.Index(sc.Text(), "http://"); i >= 0 {
+			p.base = sc.Text()[i:]
+		}
+	}
+	if p.base == "" {
+		t.Fatal("the demo did not start")
+	}
+	go io.Copy(io.Discard, out)
+	p.post(t, "/sign-in", "login", democase.Accounts[0].Login, "password", democase.Accounts[0].Password)
+	return p
+}
+
+func (p *program) post(t *testing.T, path string, pairs ...string) {
+	t.Helper()
+	v := url.Values{}
+	for i := 0; i < len(pairs); i += 2 {
+		v.Set(pairs[i], pairs[i+1])
+	}
+	res, err := p.http.PostForm(p.base+path, v)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if b, _ := io.ReadAll(res.Body); res.StatusCode != http.StatusOK {
+		t.Fatalf("POST %s: %s\n%s", path, res.Status, b)
+	}
+}
+
+func (p *program) get(t *testing.T, path string) string {
+	t.Helper()
+	res, err := p.http.Get(p.base + path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != http.StatusOK {
+		t.Fatalf("GET %s: %s, %v", path, res.Status, err)
+	}
+	return string(b)
+}
+
+func (p *program) await(t *testing.T, path, text string) string {
+	t.Helper()
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+		if page := p.get(t, path); strings.Contains(page, text) {
+			return page
+		}
+	}
+	t.Fatalf("%s never said %q", path, text)
+	return ""
+}
+
+const caseBase = "/case/" + democase.Reference
+
+// kill -9 in the middle of an acquisition: the next start takes the run up
+// again, and it ends with the manifest that coreutils' sha256sum gives of the
+// source.
+func TestKilledAcquisitionGoesOn(t *testing.T) {
+	dir, database := t.TempDir(), storetest.URL(t)
+	p := startDemo(t, dir, database)
+	source := filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
+	p.post(t, caseBase+"/acquire", "exhibit", "014-A", "path", source)
+	for kills := range 2 {
+		time.Sleep(time.Duration(500+300*kills) * time.Millisecond)
+		page := p.get(t, caseBase+"/acquire")
+		if !strings.Contains(page, `data-state="running"`) {
+			t.Log("the run was not under way when the process was killed")
+		}
+		p.cmd.Process.Kill()
+		p.cmd.Wait()
+		p = startDemo(t, dir, database)
+	}
+	p.await(t, caseBase+"/acquire", "its files and hashes")
+	got := p.get(t, caseBase+"/verify/1/manifest/sha256")
+	ref := exec.Command("sh", "-c", "find . -type f | sed 's,^./,,' | LC_ALL=C sort | xargs sha256sum")
+	ref.Dir = source
+	want, err := ref.Output()
+	if err != nil || got != string(want) {
+		t.Errorf("the manifest differs from sha256sum's:\n%s\n%s %v", got, want, err)
+	}
+	if page := p.get(t, caseBase+"/acquire"); !strings.Contains(page, "taken up again") {
+		t.Error("the run's log does not say that it was taken up again")
+	}
+}
+
+func TestHash(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"abc": "abc", "sub/odd name": "", "sub/back\\slash": "x"} {
+		path := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out, _, code := command(t, dir, "hash", "--all", "sums", "abc", "sub")
+	if code != 0 || !strings.Contains(out, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad  abc\n") { // FIPS 180-4 example
+		t.Errorf("%d\n%s", code, out)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "sums.sha256"), []byte(out), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, a := range []string{"md5", "sha1", "sha256"} {
+		cmd := exec.Command(a+"sum", "-c", "--strict", "sums."+a)
+		cmd.Dir = dir
+		if out, err := cmd.CombinedOutput(); err != nil {
+			t.Errorf("%ssum -c: %v\n%s", a, err, out)
+		}
+	}
+	if _, stderr, code := command(t, dir, "hash", "nothing"); code != 1 || !strings.Contains(stderr, "nothing") {
+		t.Errorf("a missing file: %d, %s", code, stderr)
+	}
+}
+
+func TestRecover(t *testing.T) {
+	dir := t.TempDir()
+	cmd := exec.Command("sqlite3", filepath.Join(dir, "msg.db"))
+	cmd.Stdin = strings.NewReader("PRAGMA secure_delete=0; CREATE TABLE message(id INTEGER PRIMARY KEY, sent_at REAL, body TEXT, raw BLOB); INSERT INTO message VALUES (1, 1.5, 'kept', x'00ff'), (2, 2.5, 'thrown away', x'01'), (3, 1e400, 'last', NULL); DELETE FROM message WHERE id=2;")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	out, stderr, code := command(t, dir, "recover", "--json", "--live", "msg.db")
+	lines := strings.Split(strings.TrimSpace(out), "\n")
+	if code != 0 || len(lines) != 3 || stderr != "" {
+		t.Fatalf("%d %s\n%s", code, stderr, out)
+	}
+	for _, l := range lines {
+		var row struct {
+			Values map[string]json.RawMessage
+			State  string
+			Origin string
+		}
+		if err := json.Unmarshal([]byte(l), &row); err != nil {
+			t.Errorf("%s: %v", l, err)
+		}
+	}
+	if !regexp.MustCompile(`"rowid":null,"values":\{"sent_at":2.5,"body":"thrown away","raw":\{"base64":"AQ=="\}\},"lost":\["id"\],"state":"recovered","origin":"freeblock","file":"msg.db","page":2`).MatchString(lines[2]) {
+		t.Error(lines[2])
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) != 1 {
+		t.Errorf("recover left %d files, %v", len(entries), err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "text"), bytes.Repeat([]byte("no database "), 99), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for args, want := range map[string]int{"recover --json text": 1, "recover --json none": 1, "recover msg.db": 2, "recover --json": 2, "recover --nonsense": 2, "nonsense": 2, "verify text": 1, "--help": 0, "recover --help": 0, "serve": 2} {
+		if _, stderr, code := command(t, dir, strings.Fields(args)...); code != want || code != 0 && strings.Count(stderr, "\n") != 1 {
+			t.Errorf("crosswind %s: exit %d, want %d; %q", args, code, want, stderr)
+		}
+	}
+}
+
+// What is not to be had is named in one line, and nothing starts.
+func TestServeRefusesClearly(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "file")
+	if err := os.WriteFile(file, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ database, data, want string }{
+		{"postgres://nobody@127.0.0.1:1/none", dir, "cannot be reached"},
+		{"postgres://nobody@127.0.0.1:1/none", filepath.Join(file, "x"), "the vault"},
+	} {
+		_, stderr, code := command(t, dir, "serve", "--database", c.database, "--data", c.data)
+		if code != 1 || !strings.Contains(stderr, c.want) {
+			t.Errorf("%d %s", code, stderr)
+		}
+	}
+}
+
+// The first examiner is made by a link that works once.
+func TestFirstExaminer(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	defer cancel()
+	cmd := exec.CommandContext(ctx, binary, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
+	cmd.Env = append(os.Environ(), "CROSSWIND_DATABASE="+storetest.URL(t))
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cancel(); cmd.Wait() })
+	link := ""
+	for sc := bufio.NewScanner(out); link == "" && sc.Scan(); {
+		if i := strings.Index(sc.Text(), "http://"); i >= 0 {
+			link = sc.Text()[i:]
+		}
+	}
+	u, err := url.Parse(link)
+	if err != nil || u.Query().Get("token") == "" {
+		t.Fatalf("%q %v", link, err)
+	}
+	make := func(token, login string) int {
+		res, err := http.PostForm("http://"+u.Host+"/first-examiner", url.Values{"token": {token}, "login": {login}, "name": {"N"}, "password": {"long enough"}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		return res.StatusCode
+	}
+	for i, c := range []struct {
+		token, login string
+		want         int
+	}{{"wrong", "a", 422}, {u.Query().Get("token"), "", 422}, {u.Query().Get("token"), "a", 200}, {u.Query().Get("token"), "b", 422}} {
+		if got := make(c.token, c.login); got != c.want {
+			t.Errorf("try %d: %d, want %d", i+1, got, c.want)
+		}
+	}
+	res, err := http.Get(fmt.Sprintf("http://%s/", u.Host))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if b, _ := io.ReadAll(res.Body); !strings.Contains(string(b), "Sign in") {
+		t.Error("a page was shown to somebody who had not signed in")
+	}
+}
