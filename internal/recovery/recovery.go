@@ -170,7 +170,7 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.Fil
 	var out []*record.Record
 	for rec, err := range m.Records(f, src, names, salvage.Options{Full: full}, func(row *salvage.Row) {
 		if !row.Live {
-			origins["other tables: "+string(row.Origin)]++
+			origins[record.PlaceWords(record.Recovered, string(row.Origin))+", of other tables"]++
 		}
 	}) {
 		if ctx.Err() != nil {
@@ -183,16 +183,14 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.Fil
 		if rec.Kind == record.Contact {
 			names.Learn(rec)
 		}
-		if rec.State == record.Recovered {
-			origins[rec.Origin.Place]++
-		} else if rec.State == record.Held {
-			origins["held"]++
+		if rec.State.Below() {
+			origins[rec.PlaceWords()]++
 		} else {
 			res.Live++
 		}
 		out = append(out, rec)
 	}
-	out = fieldmap.Merge(out, func(r *record.Record) { origins[r.Origin.Place]-- })
+	out = fieldmap.Merge(out, func(r *record.Record) { origins[r.PlaceWords()]-- })
 	for o, n := range origins {
 		if n == 0 {
 			delete(origins, o)

@@ -103,11 +103,7 @@ func (a pages) fill(c *gin.Context, s *source) error {
 	}
 	for _, d := range dbs {
 		v := database{RecoveredDatabase: d}
-		for o, n := range d.Origins() {
-			words := record.PlaceWords(record.Recovered, o)
-			if o == "held" {
-				words = "holding area"
-			}
+		for words, n := range d.Origins() {
 			v.Places = append(v.Places, place{words, n})
 		}
 		sort.Slice(v.Places, func(i, j int) bool { return v.Places[i].Words < v.Places[j].Words })

@@ -45,7 +45,14 @@
   function clocks(svg, x) {
     const f = frame(svg);
     const at = new Date(f.at(x));
-    const local = new Intl.DateTimeFormat("en-GB", { timeZone: f.zone, day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit" }).format(at);
+    const local = new Intl.DateTimeFormat("en-GB", {
+      timeZone: f.zone,
+      day: "numeric",
+      month: "short",
+      year: "numeric",
+      hour: "2-digit",
+      minute: "2-digit",
+    }).format(at);
     return `${local.replace(",", "")} · ${at.toISOString().slice(0, 16).replace("T", " ")}Z`;
   }
   function line(svg, cls, x, h) {
@@ -114,7 +121,13 @@
   );
   document.addEventListener("keydown", (event) => {
     if (!chart() || event.metaKey || event.ctrlKey || event.altKey || event.target.closest("input, textarea, select")) return;
-    const act = { ArrowLeft: () => move(-0.25), ArrowRight: () => move(0.25), "+": () => zoom(0.5), "=": () => zoom(0.5), "-": () => zoom(2) }[event.key];
+    const act = {
+      ArrowLeft: () => move(-0.25),
+      ArrowRight: () => move(0.25),
+      "+": () => zoom(0.5),
+      "=": () => zoom(0.5),
+      "-": () => zoom(2),
+    }[event.key];
     if (act) {
       event.preventDefault();
       act();

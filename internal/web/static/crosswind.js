@@ -7,7 +7,8 @@ const Crosswind = (window.Crosswind = {});
 // visit fetches an address of this site and puts the named regions of the page
 // that comes in place of those that are shown.
 let visits = 0;
-Crosswind.visit = async function (url, { push = true, regions = null } = {}) {
+// If nobody asked for it, what is being typed into is left alone.
+Crosswind.visit = async function (url, { push = true, regions = null, asked = true } = {}) {
   const mine = ++visits;
   const answer = await fetch(url, { headers: { Accept: "text/html" } });
   const page = new DOMParser().parseFromString(await answer.text(), "text/html");
@@ -19,6 +20,7 @@ Crosswind.visit = async function (url, { push = true, regions = null } = {}) {
   for (const old of document.querySelectorAll("[data-region]")) {
     const name = old.dataset.region;
     if (regions && !regions.includes(name)) continue;
+    if (!asked && old.contains(document.activeElement) && document.activeElement.matches("input, textarea")) continue;
     const fresh = page.querySelector(`[data-region="${name}"]`);
     if (fresh) old.replaceWith(document.adoptNode(fresh));
   }
@@ -55,6 +57,7 @@ function choose(link) {
     row.setAttribute("aria-selected", "true");
     row.scrollIntoView({ block: "nearest" });
   }
+  if (link.href === location.href) return;
   const regions = link.dataset.swap ? link.dataset.swap.split(" ") : null;
   return Crosswind.visit(link.href, { regions });
 }
@@ -151,12 +154,17 @@ function tell(r) {
   part("items").textContent = `${num(r.itemsDone)} of ${num(r.itemsTotal)}`;
   part("rate").textContent = rate > 0 ? `${(rate / 1048576).toFixed(1)} MiB/s` : "–";
   part("left").textContent = rate > 0 ? span((r.bytesTotal - r.bytesDone) / rate) : "–";
-  part("found").textContent = Object.entries(r.found).map(([k, n]) => `${k}: ${num(n)}`).join(" · ");
-  const first = points[0][0], width = Math.max(1, r.now - first);
-  box.querySelector('[data-part="curve"]').setAttribute(
-    "d",
-    points.map(([t, b], i) => `${i ? "L" : "M"}${((t - first) / width) * 600} ${35 - (33 * b) / Math.max(1, r.bytesTotal)}`).join(""),
-  );
+  part("found").textContent = Object.entries(r.found)
+    .map(([k, n]) => `${k}: ${num(n)}`)
+    .join(" · ");
+  const first = points[0][0],
+    width = Math.max(1, r.now - first);
+  box
+    .querySelector('[data-part="curve"]')
+    .setAttribute(
+      "d",
+      points.map(([t, b], i) => `${i ? "L" : "M"}${((t - first) / width) * 600} ${35 - (33 * b) / Math.max(1, r.bytesTotal)}`).join(""),
+    );
   const log = part("log");
   const text = r.log.join("\n");
   if (log.textContent.trim() !== text.trim()) {
@@ -189,7 +197,7 @@ function listen() {
         source.close();
         source = null;
       }
-      Crosswind.visit(location.href, { push: false }).then(listen);
+      Crosswind.visit(location.href, { push: false, asked: false }).then(listen);
     }
   });
 }
@@ -206,7 +214,13 @@ document.addEventListener("alpine:init", () => {
       const el = document.querySelector("[data-clock]");
       if (!el) return;
       const now = new Date();
-      const parts = new Intl.DateTimeFormat("en-GB", { timeZone: el.dataset.clock, hour: "2-digit", minute: "2-digit", second: "2-digit", timeZoneName: "longOffset" }).formatToParts(now);
+      const parts = new Intl.DateTimeFormat("en-GB", {
+        timeZone: el.dataset.clock,
+        hour: "2-digit",
+        minute: "2-digit",
+        second: "2-digit",
+        timeZoneName: "longOffset",
+      }).formatToParts(now);
       const get = (type) => parts.find((p) => p.type === type).value;
       const offset = get("timeZoneName").replace("GMT", "") || "+00:00";
       el.textContent = `${get("hour")}:${get("minute")}:${get("second")} ${offset} \u00a0 ${now.toISOString().slice(11, 19)}Z`;

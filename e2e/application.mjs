@@ -1,0 +1,37 @@
+// Starts the real application with its demo, on a database of its own, and
+// ends it after the tests.
+import { execFileSync, spawn } from "node:child_process";
+import { mkdtempSync, rmSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+
+export default async function start() {
+  const admin = process.env.CROSSWIND_TEST_DATABASE;
+  if (!admin) throw new Error("CROSSWIND_TEST_DATABASE is not set: make test sets it");
+  const name = `e2e_${process.pid}`;
+  const sql = (q) => execFileSync("psql", [admin, "-qc", q]);
+  sql(`CREATE DATABASE ${name}`);
+  const url = new URL(admin);
+  url.pathname = "/" + name;
+  const dir = mkdtempSync(join(tmpdir(), "crosswind-e2e-"));
+  const app = spawn("bin/crosswind", ["demo", "--dir", dir, "--listen", "127.0.0.1:0", "--recordings", "10"], {
+    env: { ...process.env, CROSSWIND_DATABASE: url.href },
+    stdio: ["ignore", "pipe", "inherit"],
+  });
+  process.env.CROSSWIND_DIR = dir;
+  process.env.CROSSWIND_BASE = await new Promise((resolve, reject) => {
+    let said = "";
+    app.stdout.on("data", (d) => {
+      said += d;
+      const at = said.match(/http:\S+/);
+      if (at) resolve(at[0]);
+    });
+    app.on("exit", () => reject(new Error("the application ended: " + said)));
+  });
+  return async () => {
+    app.kill();
+    await new Promise((done) => (app.exitCode === null ? app.on("exit", done) : done()));
+    sql(`DROP DATABASE ${name} WITH (FORCE)`);
+    rmSync(dir, { recursive: true, force: true });
+  };
+}

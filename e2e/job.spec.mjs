@@ -1,0 +1,373 @@
+// The whole job on one backup, by hand in a browser, from intake to a package
+// that verifies itself. The steps build on each other.
+import { expect, test } from "@playwright/test";
+import { execFileSync, spawnSync } from "node:child_process";
+import { chmodSync, cpSync, mkdtempSync, readFileSync, readdirSync, rmSync, statSync, writeFileSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
+import { accessible, base, kase, shot, signIn } from "./pages.mjs";
+
+test.describe.configure({ mode: "serial" });
+
+let page;
+const faults = [];
+test.beforeAll(async ({ browser }) => {
+  page = await (await browser.newContext()).newPage();
+  page.on("console", (m) => m.type() === "error" && faults.push(m.text()));
+  page.on("pageerror", (e) => faults.push(e.message));
+  await signIn(page);
+});
+test.afterEach(() => {
+  expect(faults.splice(0)).toEqual([]);
+});
+
+const luhn = (digits) => {
+  // ISO/IEC 7812-1 annex B, written again here to check the application's.
+  const sum = [...digits].reverse().reduce((s, c, i) => s + (i % 2 ? +c : [0, 2, 4, 6, 8, 1, 3, 5, 7, 9][+c]), 0);
+  return String((10 - (sum % 10)) % 10);
+};
+
+test("1. register, board, and intake of a second exhibit with a hand-over", async () => {
+  await expect(page.getByRole("row", { name: /SAL-26-014/ })).toContainText("Theft from an instrument store");
+  await accessible(page);
+  await shot(page, "register");
+  await page.getByRole("link", { name: "SAL-26-014" }).click();
+  await expect(page.getByRole("row", { name: /^014-A handset/ })).toContainText("not acquired");
+  await accessible(page);
+  await page.keyboard.press("1");
+  await expect(page.getByRole("heading", { name: "Scope" })).toBeVisible();
+  await expect(page.getByText("message, call, contact")).toBeVisible();
+
+  await page.getByText("Register an exhibit").click();
+  const imei = "00499901064001";
+  const field = page.getByLabel("IMEI", { exact: true });
+  const said = page.locator("#imei-said");
+  await field.pressSequentially(imei);
+  await expect(said).toContainText("15 digits");
+  const wrong = String((+luhn(imei) + 1) % 10);
+  await field.pressSequentially(wrong);
+  await expect(said).toContainText("wrong check digit");
+  await field.press("Backspace");
+  await field.pressSequentially(luhn(imei));
+  await expect(said).toHaveText("the check digit is right");
+  await page.getByLabel("Model mark, as printed").fill("OL-118");
+  await page.getByLabel("Serial", { exact: true }).fill("TEST-0418-B");
+  await page.getByLabel("Power", { exact: true }).fill("off");
+  await page.getByLabel("Screen", { exact: true }).fill("cracked");
+  await page.locator("#seal").fill("B-220418");
+  await page.locator("#place").fill("Quay office, Outer Banks");
+  await page.getByLabel("Received from").fill("S. Roan, patrol");
+  await page.locator("#to").fill("H. Vold");
+  await shot(page, "intake");
+  await accessible(page);
+  await page.getByRole("button", { name: "Register the exhibit" }).click();
+  await expect(page.getByRole("status")).toContainText("Exhibit 014-B is registered");
+
+  // A hand-over by somebody who does not hold it is refused, and nothing is lost.
+  const card = page.getByRole("region", { name: "Exhibit 014-B" });
+  await card.getByText("Record a custody event").click();
+  await card.getByLabel("Given by").fill("N. Nobody");
+  await card.getByLabel("Received by").fill("R. Aske");
+  await card.getByLabel("Place").fill("Bench 2");
+  await card.getByRole("button", { name: "Record" }).click();
+  await expect(page.getByRole("alert")).toContainText("N. Nobody does not hold 014-B: it is held by H. Vold");
+  await expect(card.getByLabel("Received by")).toHaveValue("R. Aske");
+  faults.splice(0); // the refusal's own status
+  await card.getByLabel("Given by").fill("H. Vold");
+  await card.getByRole("button", { name: "Record" }).click();
+  await expect(card.getByRole("list", { name: /Chain of custody/ })).toContainText("H. Vold → R. Aske");
+  await expect(card).toContainText("held by R. Aske");
+});
+
+test("2. a backup is found and acquired while the page is left", async () => {
+  await page.goto(kase() + "/acquire");
+  const whole = page.getByRole("row", { name: /24 Sep 2026/ });
+  await expect(whole).toContainText("Harbour phone");
+  await expect(whole).toContainText("OL-220");
+  await expect(whole).toContainText("Orlop 6.2.1");
+  await expect(whole).toContainText("whole");
+  const torn = page.getByRole("row", { name: /2 Aug 2026/ });
+  await expect(torn).toContainText("incomplete: 4 faults");
+  await accessible(page);
+  await whole.getByRole("combobox").selectOption("014-A");
+  await whole.getByRole("button", { name: "Acquire" }).click();
+  const run = page.locator("[data-run]").first();
+  await expect(run.locator('[data-part="rate"]')).toContainText("MiB/s");
+  await expect(run.locator('[data-part="left"]')).toContainText(" s");
+  await shot(page, "acquire");
+  await page.goto(kase() + "/intake");
+  await page.goto(kase() + "/acquire");
+  await expect(page.locator('[data-state="done"]')).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByText("014-A acquisition 1").first()).toBeVisible();
+});
+
+let source;
+test("3. every hash, the manifest, and a byte changed by hand", async () => {
+  await page.goto(kase() + "/verify?exhibit=014-A");
+  await expect(page.locator('tbody[data-rows="files"] tr').first().locator("[data-digest]")).toHaveCount(3);
+  const download = page.waitForEvent("download");
+  await page.getByRole("link", { name: "SHA-256", exact: true }).click();
+  const manifest = await (await download).path();
+  source = join(process.env.CROSSWIND_DIR, "backups", "harbour-phone-2026-09-24");
+  const out = execFileSync("sha256sum", ["--check", "--strict", manifest], { cwd: source }).toString();
+  expect(
+    out
+      .trim()
+      .split("\n")
+      .every((l) => l.endsWith(": OK")),
+  ).toBe(true);
+  expect(out.trim().split("\n")).toHaveLength(41);
+
+  await page.getByRole("button", { name: "Check against the source" }).click();
+  await expect(page.getByRole("row", { name: /source all 41 hold/ })).toBeVisible({ timeout: 60_000 });
+  await page.getByRole("button", { name: "Check again from the vault" }).click();
+  await expect(page.getByRole("row", { name: /vault all 41 hold/ })).toBeVisible({ timeout: 60_000 });
+  await accessible(page);
+  await shot(page, "verify");
+
+  const line = readFileSync(manifest, "utf8")
+    .trim()
+    .split("\n")
+    .find((l) => statSync(join(source, l.slice(66))).size > 20e6);
+  const [sum, name] = [line.slice(0, 64), line.slice(66)];
+  const blob = join(process.env.CROSSWIND_DIR, "data", "vault", "sha256", sum.slice(0, 2), sum);
+  const bytes = readFileSync(blob);
+  chmodSync(blob, 0o600);
+  bytes[5_000_000] ^= 1;
+  writeFileSync(blob, bytes);
+  await page.getByRole("button", { name: "Check again from the vault" }).click();
+  const alarm = page.locator(".integrity");
+  await expect(alarm).toContainText(name, { timeout: 60_000 });
+  await expect(alarm).toContainText("segment 5 (bytes 4194304 to 5242879)");
+  expect(await alarm.locator("p").evaluate((e) => getComputedStyle(e).color)).toBe("rgb(161, 29, 43)");
+  await expect(page.locator(".segments .bad")).toHaveCount(1);
+  await accessible(page);
+  await shot(page, "integrity");
+  await page.goto(kase() + "/ledger");
+  await expect(page.getByRole("row", { name: /integrity.failed/ })).toContainText(name);
+  await page.goto(kase());
+  await expect(page.getByRole("row", { name: /^014-A handset/ })).toContainText("1 of 41 files differ");
+
+  bytes[5_000_000] ^= 1; // put right again, by hand as well
+  writeFileSync(blob, bytes);
+  chmodSync(blob, 0o400);
+  await page.goto(kase() + "/verify?exhibit=014-A");
+  await page.getByRole("button", { name: "Check again from the vault" }).click();
+  await expect(page.locator(".integrity")).toHaveCount(0, { timeout: 60_000 });
+});
+
+test("4. recovery from live rows, the holding area, free pages and free blocks", async () => {
+  await page.goto(kase() + "/recover");
+  await accessible(page);
+  await page.getByRole("button", { name: "Full pass" }).click();
+  const talk = page.getByRole("row", { name: /talk\.db/ });
+  await expect(talk).toContainText("free block", { timeout: 30_000 });
+  await expect(talk).toContainText("holding area 41");
+  await expect(page.getByRole("row", { name: /people\.db/ })).toContainText("free page");
+  await expect(page.getByRole("row", { name: /ring\.db/ })).toContainText("ring 1");
+  await shot(page, "recover");
+});
+
+test("5. the evening: chart, list, conversation, origin, marks", async () => {
+  await page.goto(kase() + "/examine");
+  await accessible(page);
+  await shot(page, "examine-all");
+  const chart = page.locator("svg.waterline");
+  for (const lane of ["Messages", "Calls", "Contacts"]) await expect(chart.getByText(lane)).toBeVisible();
+  // Brush to September, then go to the evening.
+  const box = await chart.boundingBox();
+  await page.mouse.move(box.x + 1130, box.y + 60);
+  await page.mouse.down();
+  await page.mouse.move(box.x + 1200, box.y + 60, { steps: 4 });
+  await page.mouse.up();
+  await expect(page).toHaveURL(/from=2026-0[89]/);
+  await page.goBack();
+  await expect(page).not.toHaveURL(/from=/);
+  await page.goto(kase() + "/examine?from=2026-09-11T19:00:00Z&to=2026-09-11T23:00:00Z");
+  const row = page.getByRole("row", { name: /the side gate/ });
+  await expect(row).toContainText("22:03:");
+  await expect(row).toContainText("21:03:");
+  await expect(row).toContainText("Recovered · free block");
+  await row.click();
+  const pane = page.getByRole("complementary", { name: "Reading pane" });
+  await expect(pane.locator(".said-bubble.chosen")).toContainText("the side gate");
+  const said = await pane.locator(".said-bubble").allInnerTexts();
+  const at = said.findIndex((s) => s.startsWith("the side gate"));
+  expect(said[at - 1]).toBe("traffic. where");
+  expect(said[at + 1]).toBe("how many fit");
+  await shot(page, "examine");
+
+  await page.keyboard.press("o");
+  const drawer = page.getByRole("dialog", { name: "Origin of the record" });
+  await expect(drawer).toContainText("/data/talk/talk.db");
+  await expect(drawer).toContainText("the vault's bytes, read again now, have it");
+  const fact = async (name) => (await drawer.locator(`dt:text-is("${name}") + dd`).innerText()).replace(/[^\x20-\x7e]/g, "");
+  const offset = parseInt((await fact("Offset")).split("=")[0]);
+  const length = parseInt(await fact("Length"));
+  const page86 = parseInt(await fact("Page"));
+  const stored = (await fact("File")).match(/parcels\/[a-z0-9]+/)[0];
+  const b = readFileSync(join(source, stored)).subarray(offset, offset + length);
+  expect(b.includes("the side gate, not the quay. bring the long case")).toBe(true);
+  expect(Math.floor(offset / 4096) + 1).toBe(page86);
+  const shown = (await drawer.locator("pre.bytes mark").allInnerTexts()).join(" ").replace(/\s+/g, " ").trim();
+  expect(shown).toBe([...b].map((x) => x.toString(16).toUpperCase().padStart(2, "0")).join(" "));
+  await expect(drawer.locator('mark[title="body"]').first()).toBeVisible();
+  await accessible(page);
+  await shot(page, "origin");
+  await page.keyboard.press("Escape");
+  await expect(drawer).toHaveCount(0);
+
+  for (const text of ["the side gate", "how many fit", "six if you", "leave the brass", "done. lights"]) {
+    await page.getByRole("row", { name: new RegExp(text) }).click();
+    await expect(page.locator(".said-bubble.chosen")).toContainText(text);
+    await page.locator("#mark-reason").fill(`Bears on the theft: ${text}`);
+    await page.getByRole("button", { name: "Mark", exact: true }).click();
+    await expect(page.getByRole("button", { name: "Unmark" })).toBeVisible();
+  }
+  await page.goto(kase() + "/examine?marked=1");
+  await expect(page.locator("tr[data-href]")).toHaveCount(5);
+});
+
+test("search narrows by words, kind and state, and markup stays text", async () => {
+  await page.goto(kase() + "/examine");
+  await page.keyboard.press("/");
+  await page.keyboard.type("kind:call state:recovered Maren");
+  await page.keyboard.press("Enter");
+  await expect(page).toHaveURL(/q=kind/);
+  await expect(page.locator("tr[data-href]").first()).toContainText("Maren O.");
+  const texts = await page.locator("tr[data-href]").allInnerTexts();
+  expect(texts.length).toBeGreaterThan(0);
+  expect(texts.every((t) => t.includes("Call") && t.includes("Recovered"))).toBe(true);
+  await page.goto(kase() + "/examine?q=" + encodeURIComponent("<img src=x onerror=alert(1)>"));
+  await expect(page.getByText("No record lies here.")).toBeVisible();
+  await page.goto(kase() + "/examine?from=yesterday");
+  await expect(page.getByText("is no time by RFC 3339")).toBeVisible();
+});
+
+let packaged;
+test("6. the report, printed, and the package", async () => {
+  await page.goto(kase() + "/report");
+  const report = page.locator("article.report");
+  for (const text of [
+    "OB 412/26",
+    "014-B",
+    "H. Vold",
+    "local backup, file by file",
+    "Crosswind 0.1",
+    "MD5, SHA-1, SHA-256",
+    "Checked again",
+    "holding area: 41",
+    "the side gate, not the quay",
+    "Bears on the theft: how many fit",
+    "Limits of the method",
+    "Definitions",
+  ]) {
+    await expect(report).toContainText(text);
+  }
+  await expect(report.locator(".record")).toHaveCount(5);
+  await expect(report.locator(".record").first()).toContainText(/22:03:\d\d \+01:00 = 2026-09-11 21:03:\d\dZ/);
+  await accessible(page);
+  await shot(page, "report");
+  expect((await page.pdf()).length).toBeGreaterThan(20_000);
+  await page.emulateMedia({ media: "print" });
+  await expect(page.locator("header.course")).toBeHidden();
+  await page.emulateMedia({ media: "screen" });
+  await page.getByRole("button", { name: "Make the package" }).click();
+  const link = page.getByRole("link", { name: /^SAL-26-014-.*\.zip$/ });
+  await expect(link).toBeVisible({ timeout: 30_000 });
+  const download = page.waitForEvent("download");
+  await link.click();
+  const d = await download;
+  packaged = join(mkdtempSync(join(tmpdir(), "crosswind-package-")), d.suggestedFilename());
+  await d.saveAs(packaged);
+});
+
+test("7. the package verifies elsewhere, and every fault is named", async () => {
+  const verify = (path) => spawnSync("bin/crosswind", ["verify", path], { env: {} });
+  const good = verify(packaged);
+  expect(good.stdout.toString()).toContain("holds: case SAL-26-014");
+  expect(good.status).toBe(0);
+  const dir = packaged.replace(/\.zip$/, "");
+  execFileSync("python3", ["-m", "zipfile", "-e", packaged, join(dir, "..")]);
+  expect(verify(dir).status).toBe(0);
+  expect(execFileSync("sha256sum", ["-c", "--strict", "manifest-sha256.txt"], { cwd: dir }).toString()).not.toContain("FAILED");
+  const broken = (name, change) => {
+    const copy = dir + "-broken";
+    rmSync(copy, { recursive: true, force: true });
+    cpSync(dir, copy, { recursive: true });
+    const path = join(copy, name);
+    writeFileSync(path, change(readFileSync(path)));
+    const r = verify(copy);
+    expect(r.status, name).toBe(1);
+    return r.stdout.toString();
+  };
+  for (const entry of readdirSync(dir, { recursive: true })) {
+    if (!statSync(join(dir, entry)).isFile()) continue;
+    const said = broken(entry, (b) => ((b[b.length >> 1] ^= 1), b));
+    if (!entry.startsWith("tagmanifest")) expect(said).toContain(entry);
+  }
+  const lines = (change) => (b) => change(b.toString().split("\n")).join("\n");
+  expect(
+    broken(
+      "data/ledger/ledger.jsonl",
+      lines((l) => l.toSpliced(3, 1)),
+    ),
+  ).toContain("data/ledger/ledger.jsonl line 4");
+  expect(
+    broken(
+      "data/ledger/ledger.jsonl",
+      lines((l) => l.toSpliced(3, 2, l[4], l[3])),
+    ),
+  ).toContain("data/ledger/ledger.jsonl line 4");
+});
+
+test("the ledger checks, at night too", async () => {
+  await page.goto(kase() + "/ledger");
+  await page.getByRole("button", { name: "Check it from end to end" }).click();
+  await expect(page.getByRole("status")).toContainText("The ledger holds");
+  await expect(page.locator(".foot")).toContainText("checked");
+  await accessible(page);
+  await shot(page, "ledger");
+  await page.getByRole("button", { name: "day/night" }).click();
+  for (const at of ["", "/intake", "/acquire", "/verify", "/recover", "/examine?marked=1", "/report", "/ledger"]) {
+    await page.goto(kase() + at);
+    await accessible(page);
+  }
+  await page.goto(kase() + "/examine?from=2026-09-01T00:00:00Z&to=2026-09-24T00:00:00Z");
+  await page.locator("tr[data-href]").nth(5).click();
+  await shot(page, "night");
+  await page.goto(kase());
+  await page.getByRole("button", { name: "day/night" }).click();
+  await shot(page, "board");
+  await page.keyboard.press("?");
+  await expect(page.getByRole("dialog", { name: "Keys" })).toBeVisible();
+  await accessible(page);
+});
+
+test("a new case from the empty page, and what is refused", async () => {
+  await page.goto(base() + "/cases/new");
+  await accessible(page);
+  await page.getByLabel("Reference").fill("T/1");
+  await page.getByLabel("Title").fill("Second case");
+  await page.getByLabel("Kind", { exact: true }).fill("consent");
+  await page.getByLabel("Issued by").fill("the owner");
+  await page.getByLabel("Number", { exact: true }).fill("none");
+  await page.getByLabel("Valid from").fill("2026-09-01");
+  await page.getByLabel("Valid to, that day included").fill("2026-12-31");
+  await page.getByRole("button", { name: "Open the case" }).click();
+  await expect(page.getByRole("alert")).toContainText('the reference "T/1" is not one');
+  await expect(page.getByLabel("Title")).toHaveValue("Second case");
+  await page.getByLabel("Reference").fill("T-1");
+  await page.getByRole("button", { name: "Open the case" }).click();
+  await expect(page.getByRole("alert")).toContainText("at least one kind of record");
+  await page.getByLabel("Messages").check();
+  await page.getByRole("button", { name: "Open the case" }).click();
+  await expect(page.getByRole("status")).toContainText("Case T-1 is open");
+  for (const stage of ["acquire", "verify", "recover", "examine", "report"]) {
+    await page.goto(base() + "/case/T-1/" + stage);
+    await accessible(page);
+  }
+  await page.goto(base() + "/case/none");
+  await expect(page.getByRole("heading", { name: "Not found" })).toBeVisible();
+  faults.splice(0); // the refusals' own statuses
+});

@@ -1,0 +1,34 @@
+// What the tests share: signing in, the check of a page, pictures for the docs.
+import AxeBuilder from "@axe-core/playwright";
+import { expect } from "@playwright/test";
+
+export const base = () => process.env.CROSSWIND_BASE;
+export const kase = () => base() + "/case/SAL-26-014";
+
+export async function signIn(page) {
+  await page.goto(base() + "/sign-in");
+  await page.getByLabel("Sign-in").fill("examiner");
+  await page.getByLabel("Password").fill("salt-and-brass");
+  await page.getByRole("button", { name: "Sign in" }).click();
+  await expect(page.getByRole("heading", { name: "Case register" })).toBeVisible();
+}
+
+// No serious fault by WCAG 2.2 AA, as axe finds them.
+export async function accessible(page) {
+  const found = await new AxeBuilder({ page }).withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]).analyze();
+  const serious = found.violations.filter((v) => ["serious", "critical"].includes(v.impact));
+  expect(
+    serious.map(
+      (v) =>
+        `${v.id}: ${v.nodes
+          .map((n) => n.target.join(" "))
+          .slice(0, 4)
+          .join(", ")}`,
+    ),
+  ).toEqual([]);
+}
+
+// With SHOTS=1 the pictures in docs/screenshots are made anew.
+export async function shot(page, name) {
+  if (process.env.SHOTS) await page.screenshot({ path: `docs/screenshots/${name}.png` });
+}

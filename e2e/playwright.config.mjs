@@ -1,0 +1,28 @@
+import { defineConfig } from "@playwright/test";
+
+export default defineConfig({
+  testDir: ".",
+  outputDir: "results",
+  globalSetup: "./application.mjs",
+  timeout: 90_000,
+  workers: 1,
+  reporter: [["list"]],
+  use: {
+    viewport: { width: 1280, height: 800 },
+    colorScheme: "light",
+    acceptDownloads: true,
+    screenshot: "only-on-failure",
+    launchOptions: {
+      executablePath: "/usr/bin/chromium",
+      args: [
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-quic",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+      ],
+    },
+  },
+});
