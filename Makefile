@@ -17,7 +17,7 @@ bench:
 TARGET ?= core/salvage:FuzzRows
 TIME ?= 10m
 fuzz:
-	go test -run '^$$' -fuzz '^$(lastword $(subst :, ,$(TARGET)))$$' -fuzztime $(TIME) ./$(firstword $(subst :, ,$(TARGET)))
+	go test -run '^$$' -fuzz '^$(lastword $(subst :, ,$(TARGET)))$$' -fuzztime $(TIME) -fuzzminimizetime 10x ./$(firstword $(subst :, ,$(TARGET)))
 
 fmt: node_modules
 	gofmt -w cmd core internal

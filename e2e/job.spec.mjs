@@ -14,6 +14,8 @@ const faults = [];
 test.beforeAll(async ({ browser }) => {
   page = await (await browser.newContext()).newPage();
   page.on("console", (m) => m.type() === "error" && faults.push(m.text()));
+  await page.goto(base() + "/sign-in");
+  await accessible(page);
   page.on("pageerror", (e) => faults.push(e.message));
   await signIn(page);
 });
@@ -162,7 +164,8 @@ test("4. recovery from live rows, the holding area, free pages and free blocks",
   await page.getByRole("button", { name: "Full pass" }).click();
   const talk = page.getByRole("row", { name: /talk\.db/ });
   await expect(talk).toContainText("free block", { timeout: 30_000 });
-  await expect(talk).toContainText("holding area 41");
+  await expect(talk).toContainText("free page");
+  await expect(talk).toContainText("holding area 39");
   await expect(page.getByRole("row", { name: /people\.db/ })).toContainText("free page");
   await expect(page.getByRole("row", { name: /ring\.db/ })).toContainText("ring 1");
   await shot(page, "recover");
@@ -256,7 +259,7 @@ test("6. the report, printed, and the package", async () => {
     "Crosswind 0.1",
     "MD5, SHA-1, SHA-256",
     "Checked again",
-    "holding area: 41",
+    "holding area: 39",
     "the side gate, not the quay",
     "Bears on the theft: how many fit",
     "Limits of the method",

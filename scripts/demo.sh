@@ -8,11 +8,11 @@ command -v go >/dev/null || { echo "missing: Go (1.26 or newer). Install it firs
 scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 runuser=util-linux
 local=${CROSSWIND_LOCAL:-.local/demo}
 mkdir -p "$local"
+if [ -s "$local/crosswind.pid" ] && kill -0 "$(cat "$local/crosswind.pid")" 2>/dev/null; then
+  echo "the demo is running already (process $(cat "$local/crosswind.pid")); end it first with Ctrl-C" >&2
+  exit 1
+fi
 if [ "${1:-}" = --reset ]; then
-  if [ -s "$local/crosswind.pid" ] && kill -0 "$(cat "$local/crosswind.pid")" 2>/dev/null; then
-    echo "the demo is running (process $(cat "$local/crosswind.pid")); stop it first with Ctrl-C" >&2
-    exit 1
-  fi
   scripts/postgres.sh stop "$local/pg"
   chmod -R u+w "$local" && rm -rf "$local" && mkdir -p "$local"
 fi

@@ -23,6 +23,6 @@ CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
 step go test ./...
 for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen; do
-  step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-4s}" "./${target%:*}"
+  step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-4s}" -fuzzminimizetime 1x "./${target%:*}"
 done
 [ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL="$PWD/$dir" step npx playwright test --config e2e/playwright.config.mjs

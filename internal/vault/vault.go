@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"time"
 
 	"crosswind/core/digest"
 )
@@ -32,7 +33,22 @@ func Open(dir string) (*Vault, error) {
 		return nil, fmt.Errorf("the vault cannot be written to: %w", err)
 	}
 	probe.Close()
-	return &Vault{dir}, os.Remove(probe.Name())
+	return &Vault{dir}, errors.Join(os.Remove(probe.Name()), sweep(filepath.Join(dir, "incoming")))
+}
+
+// stale is the age at which a file that is being written belongs to a process
+// that has died: a living one writes to it all the time.
+const stale = time.Hour
+
+// sweep removes what processes that died left half-written.
+func sweep(dir string) (err error) {
+	entries, err := os.ReadDir(dir)
+	for _, e := range entries {
+		if st, serr := e.Info(); serr == nil && time.Since(st.ModTime()) > stale {
+			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
+		}
+	}
+	return err
 }
 
 // Path is where the blob with this SHA-256 lies.
@@ -129,15 +145,4 @@ func (v *Vault) Open(sha256 string) (*os.File, error) {
 func (v *Vault) Has(sha256 string, size int64) bool {
 	st, err := os.Stat(v.Path(sha256))
 	return err == nil && st.Size() == size
-}
-
-// ClearIncoming removes what runs that broke off left behind. It must be
-// called only while no run is writing.
-func (v *Vault) ClearIncoming() error {
-	dir := filepath.Join(v.dir, "incoming")
-	entries, err := os.ReadDir(dir)
-	for _, e := range entries {
-		err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
-	}
-	return err
 }

@@ -136,15 +136,16 @@ func talk(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 	}
 	db.exec("COMMIT")
 	// The owner's deletions, in the order in which they happened.
-	db.remove(t, talkPath, "line", "single rows", "id % 37 = 11 AND circle > 1")
+	db.remove(t, talkPath, "line", "single rows", "id % 61 = 11 AND circle > 1")
 	// Some of that space is taken by newer lines.
 	db.exec("BEGIN")
 	for i := range 25 {
 		say(1+i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), fmt.Sprintf("late line %d, %s", i+1, middles[i%len(middles)]))
 	}
 	db.exec("COMMIT")
-	db.remove(t, talkPath, "line", "a whole conversation", "circle = 6")
-	db.remove(t, talkPath, "circle", "a whole conversation", "id = 6")
+	db.remove(t, talkPath, "line", "a long run", "id BETWEEN 2400 AND 2495")
+	db.remove(t, talkPath, "line", "a whole conversation", "circle = 7")
+	db.remove(t, talkPath, "circle", "a whole conversation", "id = 7")
 	for _, p := range [...]string{"the side gate%", "how many fit", "six if you%", "and the brass%", "leave the brass%", "done. lights%", "good. nothing%"} {
 		db.remove(t, talkPath, "line", "single rows", "circle = 1 AND body LIKE ?", p)
 	}
