@@ -43,8 +43,8 @@ type BackupSubject struct {
 // off goes on where it was.
 func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	var sub BackupSubject
-	if err := json.Unmarshal(t.Run.Subject, &sub); err != nil {
-		return fmt.Errorf("the run's subject: %w", err)
+	if err := t.Subject(&sub); err != nil {
+		return err
 	}
 	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
 	if err != nil {
@@ -179,7 +179,7 @@ func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store
 	a.EndedAt, a.Manifest = &now, hex.EncodeToString(h.Sum(nil))
 	t.Logf("done: %d files, %d bytes, manifest SHA-256 %s, %d faults of the source", a.Files, a.Bytes, a.Manifest, len(faults))
 	var sub BackupSubject
-	if err := json.Unmarshal(t.Run.Subject, &sub); err != nil {
+	if err := t.Subject(&sub); err != nil {
 		return err
 	}
 	return q.Store.EndAcquisition(ctx, t.Run, a, faults, store.Act{Book: c.Book(), By: t.Run.By, What: "acquisition.ended",

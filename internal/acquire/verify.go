@@ -3,7 +3,6 @@ package acquire
 import (
 	"context"
 	"encoding/binary"
-	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -32,8 +31,8 @@ const maxFaultEntries = 100
 // source, and keeps what it finds.
 func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
 	var sub VerifySubject
-	if err := json.Unmarshal(t.Run.Subject, &sub); err != nil {
-		return fmt.Errorf("the run's subject: %w", err)
+	if err := t.Subject(&sub); err != nil {
+		return err
 	}
 	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
 	if err != nil {

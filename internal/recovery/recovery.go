@@ -39,8 +39,8 @@ type Subject struct {
 // not read again when the run is resumed.
 func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	var sub Subject
-	if err := json.Unmarshal(t.Run.Subject, &sub); err != nil {
-		return fmt.Errorf("the run's subject: %w", err)
+	if err := t.Subject(&sub); err != nil {
+		return err
 	}
 	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
 	if err != nil {

@@ -7,6 +7,7 @@ package run
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -26,6 +27,14 @@ type Task struct {
 	Run *store.Run
 	mu  sync.Mutex
 	p   store.Progress
+}
+
+// Subject reads what the run is about into dst.
+func (t *Task) Subject(dst any) error {
+	if err := json.Unmarshal(t.Run.Subject, dst); err != nil {
+		return fmt.Errorf("the run's subject: %w", err)
+	}
+	return nil
 }
 
 // Total sets how much there is to do.

@@ -58,8 +58,8 @@ func Handler(a *frame.App) (http.Handler, error) {
 		c.FileFromFS(c.Param("file"), http.FS(files))
 	})
 	a.Routes(r)
-	signed := r.Group("/", a.Signed)
-	inCase := signed.Group("/case/:case", a.InCase)
+	signed := frame.Group{App: a, G: r.Group("/", a.Signed)}
+	inCase := frame.Group{App: a, G: signed.G.Group("/case/:case", a.InCase)}
 	register.Routes(a, signed, inCase)
 	intake.Routes(a, signed, inCase)
 	acquire.Routes(a, inCase)

@@ -68,22 +68,26 @@ func Make(dir string, opt Options) error {
 	if err := os.RemoveAll(final); err != nil {
 		return fmt.Errorf("removing a half-made demo: %w", err)
 	}
-	files, truth, err := handsetFiles(work)
-	if err != nil {
-		return fmt.Errorf("making the demo handset's files: %w", err)
-	}
-	made := time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC)
-	sets := []struct {
-		name  string
-		files []content
-		made  time.Time
-		tear  bool
+	var truth *Truth
+	for _, s := range []struct {
+		name       string
+		made       time.Time
+		recordings int
+		torn       bool
 	}{
-		{"harbour-phone-2026-09-24", append(files, recordings(opt)...), made, false},
-		{"harbour-phone-2026-08-02", files, made.AddDate(0, 0, -53), true},
-	}
-	for _, s := range sets {
-		if err := writeBackup(filepath.Join(final, s.name), s.files, s.made, s.tear); err != nil {
+		{"harbour-phone-2026-08-02", time.Date(2026, 8, 2, 19, 40, 12, 0, time.UTC), 0, true},
+		{"harbour-phone-2026-09-24", time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC), opt.Recordings, false},
+	} {
+		dir := filepath.Join(work, s.name)
+		if err := os.Mkdir(dir, 0o755); err != nil {
+			return err
+		}
+		files, t, err := handsetFiles(dir, s.made.Add(-28*time.Minute))
+		if err != nil {
+			return fmt.Errorf("making the demo handset's files: %w", err)
+		}
+		files, truth = append(files, recordings(s.recordings, opt.RecordingBytes)...), t // the last one's truth is kept
+		if err := writeBackup(filepath.Join(final, s.name), files, s.made, s.torn); err != nil {
 			return fmt.Errorf("making the demo backup %s: %w", s.name, err)
 		}
 	}

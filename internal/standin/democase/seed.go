@@ -5,8 +5,8 @@ import (
 	"errors"
 	"time"
 
+	"crosswind/internal/password"
 	"crosswind/internal/store"
-	"crosswind/internal/web/frame"
 )
 
 // Accounts are the demo's accounts. They exist in the demo only.
@@ -26,7 +26,7 @@ func Seed(ctx context.Context, s *store.Store) error {
 	}
 	for _, a := range Accounts {
 		if _, err := s.ExaminerByLogin(ctx, a.Login); errors.Is(err, store.ErrNotFound) {
-			if err := s.AddExaminer(ctx, store.Examiner{Login: a.Login, Name: a.Name, Role: a.Role, PasswordHash: frame.HashPassword(a.Password)}, "demo", false); err != nil {
+			if err := s.AddExaminer(ctx, store.Examiner{Login: a.Login, Name: a.Name, Role: a.Role, PasswordHash: password.Hash(a.Password)}, "demo", false); err != nil {
 				return err
 			}
 		} else if err != nil {

@@ -58,16 +58,19 @@ const (
 	peoplePath = "/data/people/people.db"
 )
 
-// handsetFiles makes everything on the handset but the recordings.
-func handsetFiles(work string) ([]content, *Truth, error) {
+// deletions is when the owner deleted things, one after the other.
+var deletions = time.Date(2026, 9, 12, 6, 0, 0, 0, time.UTC)
+
+// handsetFiles makes everything on the handset, as it was at a moment, but the
+// recordings.
+func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
 	t := &Truth{Live: map[string]int{}}
-	end := time.Date(2026, 9, 24, 19, 12, 0, 0, time.UTC)
 	var out []content
 	for _, m := range []struct {
 		path string
-		make func(string, *rand.Rand, *Truth) ([]byte, error)
+		make func(string, time.Time, *rand.Rand, *Truth) ([]byte, error)
 	}{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}} {
-		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), rand.New(rand.NewPCG(26, uint64(len(m.path)))), t)
+		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), end, rand.New(rand.NewPCG(26, uint64(len(m.path)))), t)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -84,6 +87,9 @@ func handsetFiles(work string) ([]content, *Truth, error) {
 			return nil, nil, err
 		}
 		at := start.AddDate(0, 0, i*8).Add(time.Duration(r.IntN(40000)) * time.Second)
+		if at.After(end) {
+			break
+		}
 		out = append(out, content{fmt.Sprintf("/media/pictures/P%04d.png", 101+i), b, at})
 	}
 	return out, t, nil
@@ -92,7 +98,7 @@ func handsetFiles(work string) ([]content, *Truth, error) {
 var start = time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
 
 // talk writes the message app's database: layout "talk 5".
-func talk(path string, r *rand.Rand, t *Truth) ([]byte, error) {
+func talk(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 4096)
 	if err != nil {
 		return nil, err
@@ -121,6 +127,9 @@ func talk(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 			say(0, p.mine, evening.Add(time.Duration(p.minute)*time.Minute+time.Duration(r.IntN(40))*time.Second), p.body)
 			planted = planted[1:]
 		}
+		if at.After(end) || at.After(time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)) {
+			break
+		}
 		who := r.IntN(len(people)) * r.IntN(len(people)) / len(people) // a few talk most
 		body := openers[r.IntN(len(openers))]
 		if r.IntN(3) > 0 {
@@ -130,11 +139,11 @@ func talk(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 			body += ", " + enders[r.IntN(len(enders))]
 		}
 		say(who, r.IntN(2) == 0, at, fmt.Sprintf("%s (%d)", body, n+1))
-		if at.After(time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)) {
-			break
-		}
 	}
 	db.exec("COMMIT")
+	if end.Before(deletions) {
+		return db.finish(t, talkPath, "line", "binned")
+	}
 	// The owner's deletions, in the order in which they happened.
 	db.remove(t, talkPath, "line", "single rows", "id % 61 = 11 AND circle > 1")
 	// Some of that space is taken by newer lines.
@@ -159,7 +168,7 @@ func talk(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 }
 
 // ring writes the call app's database: layout "ring 1".
-func ring(path string, r *rand.Rand, t *Truth) ([]byte, error) {
+func ring(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 4096)
 	if err != nil {
 		return nil, err
@@ -169,7 +178,9 @@ func ring(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("BEGIN")
 	at := start
 	for n := range 640 {
-		at = at.Add(time.Duration(90+r.IntN(740)) * time.Minute)
+		if at = at.Add(time.Duration(90+r.IntN(740)) * time.Minute); at.After(end) {
+			break
+		}
 		took := r.IntN(5) > 0
 		secs := 0
 		if took {
@@ -182,6 +193,10 @@ func ring(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 		}
 		db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, people[who].number, 1+r.IntN(2), stamp(fieldmap.Seconds1970, at), secs, took)
 	}
+	if end.Before(deletions) {
+		db.exec("COMMIT")
+		return db.finish(t, ringPath, "ring")
+	}
 	db.exec("INSERT INTO ring VALUES (900, ?, 2, ?, 250, 1)", people[0].number, stamp(fieldmap.Seconds1970, time.Date(2026, 9, 11, 20, 58, 12, 0, time.UTC)))
 	db.exec("INSERT INTO ring VALUES (901, ?, 1, ?, 0, 0)", people[1].number, stamp(fieldmap.Seconds1970, time.Date(2026, 9, 11, 22, 10, 5, 0, time.UTC)))
 	db.exec("COMMIT")
@@ -191,7 +206,7 @@ func ring(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 }
 
 // cards writes the contacts app's database: layout "people 2".
-func cards(path string, r *rand.Rand, t *Truth) ([]byte, error) {
+func cards(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 1024)
 	if err != nil {
 		return nil, err
@@ -206,11 +221,18 @@ func cards(path string, r *rand.Rand, t *Truth) ([]byte, error) {
 	}
 	trades := strings.Fields("boatyard bakery tyres chandlery clinic ferry laundry locksmith net-loft post radio rope school slipway smithy store survey tide tower weather")
 	for i := range 160 {
+		added := start.Add(time.Duration(i) * 29 * time.Hour)
+		if added.After(end) {
+			break
+		}
 		name := fmt.Sprintf("%s %s", trades[r.IntN(len(trades))], string(rune('A'+r.IntN(26))))
-		db.exec("INSERT INTO card VALUES (?, ?, ?, ?)", 100+i, name, fmt.Sprintf("berth %d", r.IntN(90)), stamp(fieldmap.Seconds1980, start.Add(time.Duration(i)*29*time.Hour)))
+		db.exec("INSERT INTO card VALUES (?, ?, ?, ?)", 100+i, name, fmt.Sprintf("berth %d", r.IntN(90)), stamp(fieldmap.Seconds1980, added))
 		db.exec("INSERT INTO reach VALUES (?, 'work', ?)", 100+i, fmt.Sprintf("+44 1632 960%03d", 300+i))
 	}
 	db.exec("COMMIT")
+	if end.Before(deletions) {
+		return db.finish(t, peoplePath, "card", "reach")
+	}
 	db.remove(t, peoplePath, "card", "single rows", "id % 8 = 3 AND id > 99")
 	db.remove(t, peoplePath, "reach", "single rows", "card % 8 = 3 AND card > 99")
 	return db.finish(t, peoplePath, "card", "reach")
@@ -237,11 +259,11 @@ func picture(r *rand.Rand) ([]byte, error) {
 }
 
 // recordings are sound recordings in WAV: a slow swell with noise on it.
-func recordings(opt Options) []content {
+func recordings(count, size int) []content {
 	r := rand.New(rand.NewPCG(26, 4))
 	var out []content
-	for i := range opt.Recordings {
-		n := (opt.RecordingBytes - 44) / 2 * 2
+	for i := range count {
+		n := (size - 44) / 2 * 2
 		b := make([]byte, 0, n+44)
 		b = append(b, "RIFF"...)
 		b = binary.LittleEndian.AppendUint32(b, uint32(n+36))

@@ -25,9 +25,9 @@ var files embed.FS
 type pages struct{ *frame.App }
 
 // Routes adds the pages.
-func Routes(a *frame.App, inCase *gin.RouterGroup) {
+func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/acquire", func(c *gin.Context) { p.page(c, nil) })
+	inCase.GET("/acquire", func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/acquire", p.start)
 	inCase.GET("/events", p.events)
 	inCase.POST("/run/:id/:wish", p.wish)
@@ -45,22 +45,20 @@ type acquired struct {
 	Faults    []store.AcquisitionFault
 }
 
-func (a pages) page(c *gin.Context, fault error) {
+func (a pages) page(c *gin.Context, fault error) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Acquire", "Acquire")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
-	found, notes := a.FindBackups()
+	found, notes := sources.Find(a.Roots)
 	refs := map[int64]string{}
 	for _, e := range p.Exhibits {
 		refs[e.ID] = e.Reference
 	}
 	all, err := a.Store.Acquisitions(ctx, p.Case.ID, 0)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	lines := make([]foundLine, len(found))
 	var done []acquired
@@ -78,19 +76,16 @@ func (a pages) page(c *gin.Context, fault error) {
 		}
 		d := acquired{Acquisition: q, Reference: refs[q.ExhibitID]}
 		if err := json.Unmarshal(q.Facts, &d.Label); err != nil {
-			a.Fail(c, err)
-			return
+			return err
 		}
 		if d.Faults, err = a.Store.AcquisitionFaults(ctx, q.ID); err != nil {
-			a.Fail(c, err)
-			return
+			return err
 		}
 		done = append(done, d)
 	}
 	runs, err := a.Store.Runs(ctx, p.Case.ID, "acquire backup", 6)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	shown := runs[:0]
 	for i, r := range runs { // what waits or goes, and the last that ended
@@ -98,10 +93,7 @@ func (a pages) page(c *gin.Context, fault error) {
 			shown = append(shown, r)
 		}
 	}
-	code := http.StatusOK
-	if fault != nil {
-		p.Fault, code = fault.Error(), http.StatusUnprocessableEntity
-	}
+	p.Refuse(fault)
 	p.Content = struct {
 		Roots []string
 		Found []foundLine
@@ -109,24 +101,22 @@ func (a pages) page(c *gin.Context, fault error) {
 		Runs  []store.Run
 		Done  []acquired
 	}{a.Roots, lines, notes, shown, done}
-	a.Render(c, code, files, p, "acquire.html")
+	return a.Render(c, files, p, "acquire.html")
 }
 
 // start queues the acquisition of a backup that was found.
-func (a pages) start(c *gin.Context) {
+func (a pages) start(c *gin.Context) error {
 	ctx := c.Request.Context()
 	cs := frame.CaseOf(c)
 	e, err := a.ExhibitByReference(c, c.PostForm("exhibit"))
 	if errors.Is(err, store.ErrNotFound) {
-		a.page(c, errors.New("choose the exhibit that the backup is acquired for"))
-		return
+		return a.page(c, errors.New("choose the exhibit that the backup is acquired for"))
 	}
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	// Only what the search found may be read: the form's path is not trusted.
-	found, _ := a.FindBackups()
+	found, _ := sources.Find(a.Roots)
 	var f *sources.Found
 	for i := range found {
 		if found[i].Path == c.PostForm("path") {
@@ -134,13 +124,11 @@ func (a pages) start(c *gin.Context) {
 		}
 	}
 	if f == nil {
-		a.page(c, fmt.Errorf("there is no backup at %q in the configured folders any more", c.PostForm("path")))
-		return
+		return a.page(c, fmt.Errorf("there is no backup at %q in the configured folders any more", c.PostForm("path")))
 	}
 	sub, err := json.Marshal(sources.BackupSubject{Exhibit: e.ID, Reference: e.Reference, Path: f.Path})
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	detail := map[string]string{"source": f.Path, "device": f.Label.Device.Mark, "serial": f.Label.Device.Serial, "made": f.Label.Made.UTC().Format(time.RFC3339)}
 	if f.Label.Device.Serial != e.Serial {
@@ -149,17 +137,16 @@ func (a pages) start(c *gin.Context) {
 	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "acquire backup", Subject: sub, By: frame.By(c), Title: "Acquiring " + f.Label.Device.Name + ", backup of " + f.Label.Made.In(cs.Location()).Format("2 Jan 2006") + ", for " + e.Reference},
 		store.Act{Book: cs.Book(), By: frame.By(c), What: "acquisition.queued", On: e.Reference, Detail: detail})
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire?exhibit="+e.Reference)
+	return nil
 }
 
-func (a pages) wish(c *gin.Context) {
+func (a pages) wish(c *gin.Context) error {
 	id, err := frame.ID(c, "id")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	cs := frame.CaseOf(c)
 	r, err := a.Store.RunByID(c.Request.Context(), id)
@@ -167,8 +154,7 @@ func (a pages) wish(c *gin.Context) {
 		err = fmt.Errorf("run %d: %w", id, store.ErrNotFound)
 	}
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	switch w := c.Param("wish"); w {
 	case "pause", "stop", "run":
@@ -176,11 +162,11 @@ func (a pages) wish(c *gin.Context) {
 			a.Notice(c, "%v.", err)
 		}
 	default:
-		a.Fail(c, fmt.Errorf("%s: %w", w, store.ErrNotFound))
-		return
+		return fmt.Errorf("%s: %w", w, store.ErrNotFound)
 	}
 	stage := map[string]string{"acquire backup": "acquire", "verify": "verify", "recover": "recover", "package": "report"}[r.Kind]
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
+	return nil
 }
 
 // told is what the page is told of a run.
@@ -199,18 +185,21 @@ type told struct {
 
 // events tells of the case's newest runs, a few times a second while one is
 // under way.
-func (a pages) events(c *gin.Context) {
+func (a pages) events(c *gin.Context) error {
 	cs := frame.CaseOf(c)
 	c.Header("Content-Type", "text/event-stream")
 	c.Header("Cache-Control", "no-store")
 	for {
 		open, err := a.tell(c.Request.Context(), c, cs)
+		if err != nil && c.Request.Context().Err() == nil {
+			a.Log.Error("telling of runs", "error", err) // the answer has begun
+		}
 		if err != nil || !open {
-			return
+			return nil
 		}
 		select {
 		case <-c.Request.Context().Done():
-			return
+			return nil
 		case <-time.After(300 * time.Millisecond):
 		}
 	}

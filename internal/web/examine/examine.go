@@ -27,9 +27,9 @@ var files embed.FS
 type pages struct{ *frame.App }
 
 // Routes adds the pages.
-func Routes(a *frame.App, inCase *gin.RouterGroup) {
+func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/examine", func(c *gin.Context) { p.page(c, nil) })
+	inCase.GET("/examine", p.page)
 	inCase.POST("/examine/mark/:id", p.mark)
 }
 
@@ -59,23 +59,17 @@ type chosen struct {
 	AcqNo  int
 }
 
-func (a pages) page(c *gin.Context, fault error) {
+func (a pages) page(c *gin.Context) error {
 	p, err := a.Page(c, "Examine", "Examine")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	v, err := a.content(c, p)
 	if err != nil {
-		a.Fail(c, err)
-		return
-	}
-	code := http.StatusOK
-	if fault != nil {
-		p.Fault, code = fault.Error(), http.StatusUnprocessableEntity
+		return err
 	}
 	p.Content = v
-	a.Render(c, code, files, p, "examine.html")
+	return a.Render(c, files, p, "examine.html")
 }
 
 func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
@@ -216,18 +210,16 @@ func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*c
 }
 
 // mark marks a record with a reason, or takes its mark away.
-func (a pages) mark(c *gin.Context) {
+func (a pages) mark(c *gin.Context) error {
 	ctx := c.Request.Context()
 	cs := frame.CaseOf(c)
 	id, err := frame.ID(c, "id")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	r, err := a.Store.RecordByID(ctx, cs.ID, id)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	reason := strings.TrimSpace(c.PostForm("reason"))
 	switch {
@@ -239,12 +231,12 @@ func (a pages) mark(c *gin.Context) {
 		err = a.Store.Mark(ctx, cs, r, reason, frame.By(c))
 	}
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	q, err := url.ParseQuery(c.PostForm("back"))
 	if err != nil {
 		q = url.Values{}
 	}
 	c.Redirect(http.StatusSeeOther, frame.Address("/case/"+cs.Reference+"/examine", q, "r", fmt.Sprint(id)))
+	return nil
 }

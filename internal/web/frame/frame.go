@@ -4,6 +4,7 @@ package frame
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"embed"
 	"errors"
@@ -17,7 +18,6 @@ import (
 	"sync"
 	"time"
 
-	"crosswind/internal/acquire"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
 
@@ -64,6 +64,7 @@ type Page struct {
 	Notice   string
 	Fault    string // an error to show at the top of the sheet
 	Tool     string
+	code     int // HTTP status, 0 for 200
 }
 
 // StageNames are the six stages in order.
@@ -79,19 +80,27 @@ type Stage struct {
 	Open       bool
 }
 
+// Refuse shows on the page why what was asked for is refused. A nil error
+// changes nothing.
+func (p *Page) Refuse(err error) {
+	if err != nil {
+		p.Fault, p.code = err.Error(), http.StatusUnprocessableEntity
+	}
+}
+
 // Render renders a page from its template, which may use further ones that are
 // named after it. All lie in fsys.
-func (a *App) Render(c *gin.Context, code int, fsys fs.FS, p *Page, names ...string) {
+func (a *App) Render(c *gin.Context, fsys fs.FS, p *Page, names ...string) error {
 	t, err := a.template(fsys, names)
+	var b bytes.Buffer
 	if err == nil {
-		var b bytes.Buffer
-		if err = t.ExecuteTemplate(&b, "frame", p); err == nil {
-			c.Data(code, "text/html; charset=utf-8", b.Bytes())
-			return
-		}
+		err = t.ExecuteTemplate(&b, "frame", p)
 	}
-	a.Log.Error("rendering", "page", names[0], "error", err)
-	c.String(http.StatusInternalServerError, "This page could not be drawn. Nothing was changed; the error is in the application's log.")
+	if err != nil {
+		return fmt.Errorf("drawing the page: %w", err)
+	}
+	c.Data(cmp.Or(p.code, http.StatusOK), "text/html; charset=utf-8", b.Bytes())
+	return nil
 }
 
 func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
@@ -126,6 +135,9 @@ func (a *App) Page(c *gin.Context, title, stage string) (*Page, error) {
 	book := store.Bench
 	if cs := CaseOf(c); cs != nil {
 		p.Case, p.Zone, book = cs, cs.Location(), cs.Book()
+		if stage != "" { // also when a form of the stage was refused
+			p.Path = "/case/" + cs.Reference + "/" + lower(stage)
+		}
 		if err := a.loadCase(ctx, p); err != nil {
 			return nil, err
 		}
@@ -241,17 +253,39 @@ func Address(path string, q url.Values, pairs ...string) string {
 	return path + "?" + n.Encode()
 }
 
+// Group adds pages below an address. Their handlers return why they could not
+// do what was asked; that is shown as a page of its own.
+type Group struct {
+	App *App
+	G   *gin.RouterGroup
+}
+
+// GET adds a page.
+func (g Group) GET(path string, h func(*gin.Context) error) { g.G.GET(path, g.App.do(h)) }
+
+// POST adds what a form does.
+func (g Group) POST(path string, h func(*gin.Context) error) { g.G.POST(path, g.App.do(h)) }
+
+func (a *App) do(h func(*gin.Context) error) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := h(c); err != nil {
+			a.Fail(c, err)
+		}
+	}
+}
+
 // Fail shows an error as a page of its own.
 func (a *App) Fail(c *gin.Context, err error) {
-	code, title := http.StatusInternalServerError, "This could not be done"
+	c.Abort()
+	p := &Page{Title: "This could not be done", Who: Who(c), Case: CaseOf(c), Zone: time.UTC, Now: time.Now(), Path: c.Request.URL.Path, Tool: a.Tool, Fault: err.Error(), code: http.StatusInternalServerError}
 	if errors.Is(err, store.ErrNotFound) {
-		code, title = http.StatusNotFound, "Not found"
+		p.Title, p.code = "Not found", http.StatusNotFound
 	} else {
 		a.Log.Error("request", "path", c.Request.URL.Path, "error", err)
 	}
-	p := &Page{Title: title, Who: Who(c), Case: CaseOf(c), Zone: time.UTC, Now: time.Now(), Path: c.Request.URL.Path, Tool: a.Tool, Fault: err.Error()}
-	a.Render(c, code, files, p, "fail.html")
-	c.Abort()
+	if err := a.Render(c, files, p, "fail.html"); err != nil {
+		c.String(http.StatusInternalServerError, "This page could not be drawn: %v", err)
+	}
 }
 
 // Notice leaves a line to be shown on the next page.
@@ -298,7 +332,11 @@ func (a *App) Signed(c *gin.Context) {
 			return
 		}
 	}
-	c.Redirect(http.StatusSeeOther, "/sign-in?next="+url.QueryEscape(c.Request.URL.RequestURI()))
+	next := "/"
+	if c.Request.Method == http.MethodGet {
+		next = c.Request.URL.RequestURI()
+	}
+	c.Redirect(http.StatusSeeOther, "/sign-in?next="+url.QueryEscape(next))
 	c.Abort()
 }
 
@@ -339,9 +377,6 @@ func (a *App) ExhibitByReference(c *gin.Context, ref string) (*store.Exhibit, er
 func AcquisitionName(ref string, a *store.Acquisition) string {
 	return fmt.Sprintf("%s acquisition %d", ref, a.Number)
 }
-
-// FindBackups looks for local backups: they are looked for at each view of the page; folders are small.
-func (a *App) FindBackups() ([]acquire.Found, []string) { return acquire.Find(a.Roots) }
 
 // NoPage is the error for an address that leads nowhere.
 func NoPage(path string) error {

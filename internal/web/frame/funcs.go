@@ -13,7 +13,7 @@ import (
 
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
-	"num": Num, "bytes": Bytes, "group": Group, "when": When, "utc": UTC, "clock": Clock, "day": Day,
+	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "clock": Clock, "day": Day,
 	"wedge": wedge, "short": Short, "sentence": Sentence, "words": Words, "add": func(a, b int) int { return a + b }, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
@@ -53,8 +53,8 @@ func Bytes(n int64) string {
 	return fmt.Sprintf("%.0f %s", f, unit)
 }
 
-// Group splits a digest into groups of eight characters.
-func Group(s string) []string {
+// Eights splits a digest into groups of eight characters.
+func Eights(s string) []string {
 	var out []string
 	for len(s) > 8 {
 		out, s = append(out, s[:8]), s[8:]

@@ -10,6 +10,7 @@ import (
 	"sync"
 	"time"
 
+	"crosswind/internal/password"
 	"crosswind/internal/store"
 
 	"github.com/gin-gonic/gin"
@@ -21,25 +22,27 @@ type signIn struct {
 
 // Routes adds the pages that need no sign-in.
 func (a *App) Routes(r *gin.Engine) {
-	r.GET("/sign-in", func(c *gin.Context) { a.signInPage(c, signIn{Next: c.Query("next")}, nil) })
-	r.POST("/sign-in", a.signIn)
-	r.POST("/sign-out", a.Signed, a.signOut)
-	r.GET("/first-examiner", func(c *gin.Context) { a.setupPage(c, signIn{Token: c.Query("token")}, nil) })
-	r.POST("/first-examiner", a.firstExaminer)
+	open := Group{a, r.Group("/")}
+	open.GET("/sign-in", func(c *gin.Context) error { return a.signInPage(c, signIn{Next: c.Query("next")}, nil) })
+	open.POST("/sign-in", a.signIn)
+	Group{a, r.Group("/", a.Signed)}.POST("/sign-out", a.signOut)
+	open.GET("/first-examiner", func(c *gin.Context) error { return a.setupPage(c, signIn{Token: c.Query("token")}, nil) })
+	open.POST("/first-examiner", a.firstExaminer)
 }
 
-func (a *App) signInPage(c *gin.Context, s signIn, err error) {
-	p, perr := a.Page(c, "Sign in", "")
-	if perr != nil {
-		a.Fail(c, perr)
-		return
+func (a *App) signInPage(c *gin.Context, s signIn, refused error) error {
+	return a.form(c, "Sign in", "sign-in.html", s, refused)
+}
+
+// form shows a form of the frame's own.
+func (a *App) form(c *gin.Context, title, name string, s signIn, refused error) error {
+	p, err := a.Page(c, title, "")
+	if err != nil {
+		return err
 	}
 	p.Content = s
-	code := http.StatusOK
-	if err != nil {
-		p.Fault, code = err.Error(), http.StatusUnprocessableEntity
-	}
-	a.Render(c, code, files, p, "sign-in.html")
+	p.Refuse(refused)
+	return a.Render(c, files, p, name)
 }
 
 // attempts slows guessing down: after a few wrong passwords for a sign-in,
@@ -71,37 +74,37 @@ func attempted(login string, ok bool) {
 	}
 }
 
-func (a *App) signIn(c *gin.Context) {
+func (a *App) signIn(c *gin.Context) error {
 	s := signIn{Login: strings.TrimSpace(c.PostForm("login")), Next: c.PostForm("next")}
 	ctx := c.Request.Context()
-	if d := waitFor(s.Login); d > 0 {
-		a.signInPage(c, s, errors.New("too many wrong passwords for this sign-in: wait half a minute and try again"))
-		return
+	if waitFor(s.Login) > 0 {
+		return a.signInPage(c, s, errors.New("too many wrong passwords for this sign-in: wait half a minute and try again"))
 	}
 	e, err := a.Store.ExaminerByLogin(ctx, s.Login)
 	if errors.Is(err, store.ErrNotFound) {
-		err = errWrong
+		err = password.ErrWrong
 	} else if err == nil {
-		err = checkPassword(e.PasswordHash, c.PostForm("password"))
+		err = password.Check(e.PasswordHash, c.PostForm("password"))
+	}
+	if err != nil && !errors.Is(err, password.ErrWrong) {
+		return err
 	}
 	attempted(s.Login, err == nil)
 	if err != nil {
-		if lerr := a.Store.Log(ctx, store.Act{Book: store.Bench, By: "nobody", What: "signin.refused", On: clip(s.Login)}); lerr != nil {
-			err = lerr
+		if err := a.Store.Log(ctx, store.Act{Book: store.Bench, By: "nobody", What: "signin.refused", On: clip(s.Login)}); err != nil {
+			return err
 		}
-		a.signInPage(c, s, err)
-		return
+		return a.signInPage(c, s, err)
 	}
 	if err := a.Sessions.RenewToken(ctx); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	a.Sessions.Put(ctx, "login", e.Login)
 	if err := a.Store.Log(ctx, store.Act{Book: store.Bench, By: e.Name + " (" + e.Login + ")", What: "signin", On: e.Login}); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.Redirect(http.StatusSeeOther, localPath(s.Next))
+	return nil
 }
 
 func clip(s string) string {
@@ -119,16 +122,15 @@ func localPath(next string) string {
 	return next
 }
 
-func (a *App) signOut(c *gin.Context) {
+func (a *App) signOut(c *gin.Context) error {
 	if err := a.Store.Log(c.Request.Context(), store.Act{Book: store.Bench, By: By(c), What: "signout", On: Who(c).Login}); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	if err := a.Sessions.Destroy(c.Request.Context()); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/sign-in")
+	return nil
 }
 
 // SetupToken makes the token of the one-time link by which the first examiner
@@ -150,44 +152,34 @@ func (a *App) tokenHolds(token string) bool {
 
 var errToken = errors.New("this link holds no longer: it is printed when the application starts without an examiner, and works once")
 
-func (a *App) setupPage(c *gin.Context, s signIn, err error) {
+func (a *App) setupPage(c *gin.Context, s signIn, refused error) error {
 	if !a.tokenHolds(s.Token) {
-		err = errToken
+		refused = errToken
 	}
-	p, perr := a.Page(c, "First examiner", "")
-	if perr != nil {
-		a.Fail(c, perr)
-		return
-	}
-	p.Content = s
-	code := http.StatusOK
-	if err != nil {
-		p.Fault, code = err.Error(), http.StatusUnprocessableEntity
-	}
-	a.Render(c, code, files, p, "first-examiner.html")
+	return a.form(c, "First examiner", "first-examiner.html", s, refused)
 }
 
-func (a *App) firstExaminer(c *gin.Context) {
+func (a *App) firstExaminer(c *gin.Context) error {
 	s := signIn{Login: strings.TrimSpace(c.PostForm("login")), Name: strings.TrimSpace(c.PostForm("name")), Token: c.PostForm("token")}
-	password := c.PostForm("password")
+	secret := c.PostForm("password")
 	var err error
 	switch {
 	case !a.tokenHolds(s.Token):
 		err = errToken
 	case s.Login == "" || s.Name == "":
 		err = errors.New("a sign-in and a name are needed")
-	case len(password) < MinPassword:
+	case len(secret) < password.MinLength:
 		err = errors.New("the password needs 10 characters or more")
 	default:
-		err = a.Store.AddExaminer(c.Request.Context(), store.Examiner{Login: s.Login, Name: s.Name, Role: "examiner", PasswordHash: HashPassword(password)}, "one-time link", true)
+		err = a.Store.AddExaminer(c.Request.Context(), store.Examiner{Login: s.Login, Name: s.Name, Role: "examiner", PasswordHash: password.Hash(secret)}, "one-time link", true)
 	}
 	if err != nil {
-		a.setupPage(c, s, err)
-		return
+		return a.setupPage(c, s, err)
 	}
 	a.mu.Lock()
 	a.setup = ""
 	a.mu.Unlock()
 	a.Notice(c, "%s may sign in now.", s.Name)
 	c.Redirect(http.StatusSeeOther, "/sign-in")
+	return nil
 }

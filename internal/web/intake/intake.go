@@ -23,22 +23,23 @@ var files embed.FS
 type pages struct{ *frame.App }
 
 // Routes adds the pages.
-func Routes(a *frame.App, signed, inCase *gin.RouterGroup) {
+func Routes(a *frame.App, signed, inCase frame.Group) {
 	p := pages{a}
 	signed.GET("/check/imei", checkIMEI)
-	inCase.GET("/intake", func(c *gin.Context) { p.page(c, exhibitForm{}, custodyForm{}, nil) })
+	inCase.GET("/intake", func(c *gin.Context) error { return p.page(c, exhibitForm{}, custodyForm{}, nil) })
 	inCase.POST("/intake/exhibit", p.addExhibit)
 	inCase.POST("/intake/custody", p.addCustody)
 }
 
 // checkIMEI says whether an IMEI holds, while it is typed.
-func checkIMEI(c *gin.Context) {
+func checkIMEI(c *gin.Context) error {
 	err := record.CheckIMEI(strings.TrimSpace(c.Query("v")))
 	said := "the check digit is right"
 	if err != nil {
 		said = err.Error()
 	}
 	c.JSON(http.StatusOK, gin.H{"ok": err == nil, "said": said, "wrongDigit": errors.Is(err, record.ErrCheckDigit)})
+	return nil
 }
 
 type exhibitForm struct {
@@ -64,16 +65,14 @@ func (k card) Holder() string {
 	return k.Custody[len(k.Custody)-1].ToWhom
 }
 
-func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error) {
+func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error) error {
 	p, err := a.Page(c, "Intake", "Intake")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	auth, err := a.Store.Authorities(c.Request.Context(), p.Case.ID)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	var cards []card
 	for _, e := range p.Exhibits {
@@ -82,8 +81,7 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		}
 		k := card{Exhibit: e}
 		if k.Custody, err = a.Store.CustodyOf(c.Request.Context(), e.ID); err != nil {
-			a.Fail(c, err)
-			return
+			return err
 		}
 		if e.IMEI != "" {
 			k.IMEISays = "check digit right"
@@ -102,10 +100,7 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		ef.Reference = fmt.Sprintf("%s-%c", tail(p.Case.Reference), 'A'+rune(len(p.Exhibits)%26))
 		ef.Open = len(p.Exhibits) == 0
 	}
-	code := http.StatusOK
-	if fault != nil {
-		p.Fault, code = fault.Error(), http.StatusUnprocessableEntity
-	}
+	p.Refuse(fault)
 	p.Content = struct {
 		Authorities []store.Authority
 		Cards       []card
@@ -115,7 +110,7 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		Events      []string
 	}{auth, cards, ef, time.Now().In(p.Zone).Format("2006-01-02T15:04"), []string{"handset", "memory card", "computer medium", "account"},
 		[]string{"handed over", "sealed", "opened", "examined", "returned"}}
-	a.Render(c, code, files, p, "intake.html")
+	return a.Render(c, files, p, "intake.html")
 }
 
 // tail is the last part of a case reference, with which its exhibits begin.
@@ -135,7 +130,7 @@ func moment(cs *store.Case, s string) (time.Time, error) {
 	return t, nil
 }
 
-func (a pages) addExhibit(c *gin.Context) {
+func (a pages) addExhibit(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
 	f := exhibitForm{post("reference"), post("kind"), post("model_mark"), post("serial"), post("imei"), post("imei_note"), post("power"), post("screen"), post("lock"), post("damage"),
 		post("seal"), post("place"), post("at"), post("from"), post("to"), true}
@@ -164,26 +159,24 @@ func (a pages) addExhibit(c *gin.Context) {
 		err = a.Store.AddExhibit(c.Request.Context(), cs, e, store.Custody{What: "received", At: at, FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place}, frame.By(c))
 	}
 	if err != nil {
-		a.page(c, f, custodyForm{}, err)
-		return
+		return a.page(c, f, custodyForm{}, err)
 	}
 	a.Notice(c, "Exhibit %s is registered; its custody begins with %s.", f.Reference, f.To)
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake?exhibit="+f.Reference)
+	return nil
 }
 
-func (a pages) addCustody(c *gin.Context) {
+func (a pages) addCustody(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
 	f := custodyForm{post("exhibit"), post("what"), post("at"), post("from"), post("to"), post("seal"), post("place"), post("note")}
 	cs := frame.CaseOf(c)
 	e, err := a.ExhibitByReference(c, f.Exhibit)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	chain, err := a.Store.CustodyOf(c.Request.Context(), e.ID)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	at, err := moment(cs, f.At)
 	holder, last := "", time.Time{}
@@ -209,9 +202,9 @@ func (a pages) addCustody(c *gin.Context) {
 		err = a.Store.AddCustody(c.Request.Context(), cs, e, store.Custody{What: f.What, At: at, FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place, Note: f.Note}, frame.By(c))
 	}
 	if err != nil {
-		a.page(c, exhibitForm{}, f, err)
-		return
+		return a.page(c, exhibitForm{}, f, err)
 	}
 	a.Notice(c, "%s: %s, recorded in the ledger.", e.Reference, f.What)
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake?exhibit="+e.Reference)
+	return nil
 }

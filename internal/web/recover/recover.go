@@ -25,7 +25,7 @@ var files embed.FS
 type pages struct{ *frame.App }
 
 // Routes adds the pages.
-func Routes(a *frame.App, inCase *gin.RouterGroup) {
+func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/recover", p.page)
 	inCase.POST("/recover", p.start)
@@ -50,12 +50,11 @@ type place struct {
 	Count int64
 }
 
-func (a pages) page(c *gin.Context) {
+func (a pages) page(c *gin.Context) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Recover", "Recover")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	refs := map[int64]string{}
 	for _, e := range p.Exhibits {
@@ -63,28 +62,25 @@ func (a pages) page(c *gin.Context) {
 	}
 	all, err := a.Store.Acquisitions(ctx, p.Case.ID, p.ExhibitID())
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	out := make([]source, len(all))
 	for i, q := range all {
 		out[i] = source{Acquisition: q, Reference: refs[q.ExhibitID]}
 		if err := a.fill(c, &out[i]); err != nil {
-			a.Fail(c, err)
-			return
+			return err
 		}
 	}
 	runs, err := a.Store.Runs(ctx, p.Case.ID, "recover", 1)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	p.Content = struct {
 		Sources []source
 		Runs    []store.Run
 		States  any
 	}{out, runs, record.States}
-	a.Render(c, http.StatusOK, files, p, "recover.html")
+	return a.Render(c, files, p, "recover.html")
 }
 
 func (a pages) fill(c *gin.Context, s *source) error {
@@ -112,26 +108,23 @@ func (a pages) fill(c *gin.Context, s *source) error {
 	return nil
 }
 
-func (a pages) start(c *gin.Context) {
+func (a pages) start(c *gin.Context) error {
 	ctx := c.Request.Context()
 	cs := frame.CaseOf(c)
 	id, err := strconv.ParseInt(c.PostForm("acq"), 10, 64)
 	if err != nil {
-		a.Fail(c, fmt.Errorf("acquisition %q: %w", c.PostForm("acq"), store.ErrNotFound))
-		return
+		return fmt.Errorf("acquisition %q: %w", c.PostForm("acq"), store.ErrNotFound)
 	}
 	q, err := a.Store.AcquisitionByID(ctx, id)
 	if err == nil && (q.CaseID != cs.ID || q.EndedAt == nil) {
 		err = fmt.Errorf("acquisition %d: %w", id, store.ErrNotFound)
 	}
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	all, err := a.Store.Exhibits(ctx, cs.ID)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	name := ""
 	for _, e := range all {
@@ -146,14 +139,13 @@ func (a pages) start(c *gin.Context) {
 	}
 	sub, err := json.Marshal(recovery.Subject{Exhibit: q.ExhibitID, Acquisition: q.ID, Name: name, Full: full})
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "recover", Subject: sub, By: frame.By(c), Title: "Recovering from " + name + ", " + pass + " pass"},
 		store.Act{Book: cs.Book(), By: frame.By(c), What: "recovery.queued", On: name, Detail: map[string]string{"pass": pass}})
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/recover")
+	return nil
 }

@@ -26,10 +26,10 @@ var files embed.FS
 type pages struct{ *frame.App }
 
 // Routes adds the pages.
-func Routes(a *frame.App, signed, inCase *gin.RouterGroup) {
+func Routes(a *frame.App, signed, inCase frame.Group) {
 	p := pages{a}
 	signed.GET("/", p.register)
-	signed.GET("/cases/new", func(c *gin.Context) { p.newCase(c, caseForm{Zone: "Europe/Lisbon"}, nil) })
+	signed.GET("/cases/new", func(c *gin.Context) error { return p.newCase(c, caseForm{Zone: "Europe/Lisbon"}, nil) })
 	signed.POST("/cases/new", p.addCase)
 	signed.GET("/ledger", p.ledger)
 	signed.POST("/ledger/check", p.check)
@@ -45,24 +45,21 @@ type caseLine struct {
 
 const pageSize = 100
 
-func (a pages) register(c *gin.Context) {
+func (a pages) register(c *gin.Context) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Case register", "")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	rows, err := a.Store.Cases(ctx, c.Query("after"), pageSize)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	lines := make([]caseLine, len(rows))
 	for i, r := range rows {
 		board, err := a.Store.Board(ctx, r.ID)
 		if err != nil {
-			a.Fail(c, err)
-			return
+			return err
 		}
 		lines[i] = caseLine{r, frame.Course(&rows[i].Case, board, nil, "")}
 	}
@@ -74,7 +71,7 @@ func (a pages) register(c *gin.Context) {
 		Lines []caseLine
 		Next  string
 	}{lines, next}
-	a.Render(c, http.StatusOK, files, p, "register.html")
+	return a.Render(c, files, p, "register.html")
 }
 
 type caseForm struct {
@@ -95,23 +92,19 @@ func (f caseForm) Has(kind record.Kind) bool {
 // AllKinds are the kinds that scope can name.
 func (f caseForm) AllKinds() []record.Kind { return record.Kinds }
 
-func (a pages) newCase(c *gin.Context, f caseForm, fault error) {
+func (a pages) newCase(c *gin.Context, f caseForm, fault error) error {
 	p, err := a.Page(c, "Open a case", "")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
-	code := http.StatusOK
-	if fault != nil {
-		p.Fault, code = fault.Error(), http.StatusUnprocessableEntity
-	}
+	p.Refuse(fault)
 	p.Content = f
-	a.Render(c, code, files, p, "new-case.html")
+	return a.Render(c, files, p, "new-case.html")
 }
 
 var reference = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
 
-func (a pages) addCase(c *gin.Context) {
+func (a pages) addCase(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
 	f := caseForm{post("reference"), post("title"), post("zone"), post("kind"), post("issued_by"), post("number"), post("valid_from"), post("valid_to"),
 		post("scope_from"), post("scope_to"), post("people"), post("excluded"), c.PostFormArray("kinds")}
@@ -120,11 +113,11 @@ func (a pages) addCase(c *gin.Context) {
 		err = a.Store.AddCase(c.Request.Context(), cs, au, frame.By(c))
 	}
 	if err != nil {
-		a.newCase(c, f, err)
-		return
+		return a.newCase(c, f, err)
 	}
 	a.Notice(c, "Case %s is open. Register its exhibits next.", cs.Reference)
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake")
+	return nil
 }
 
 func (f caseForm) read() (cs store.Case, au store.Authority, err error) {
@@ -201,29 +194,25 @@ func (b boardLine) Seal() string {
 	return ""
 }
 
-func (a pages) board(c *gin.Context) {
+func (a pages) board(c *gin.Context) error {
 	p, err := a.Page(c, "Case board", "")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	lines := make([]boardLine, len(p.Exhibits))
 	for i, e := range p.Exhibits {
 		lines[i] = boardLine{Exhibit: e, BoardRow: p.Board[i]}
 		if lines[i].Custody, err = a.Store.CustodyOf(c.Request.Context(), e.ID); err != nil {
-			a.Fail(c, err)
-			return
+			return err
 		}
 	}
 	auth, err := a.Store.Authorities(c.Request.Context(), p.Case.ID)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	latest, err := a.Store.LedgerPage(c.Request.Context(), p.Case.Book(), math.MaxInt64, 10)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	p.Content = struct {
 		Lines       []boardLine
@@ -232,7 +221,7 @@ func (a pages) board(c *gin.Context) {
 		Latest      []store.LedgerEntry
 		Parse       func(string) time.Time
 	}{lines, auth, whatNext(p.Case, lines), latest, parseTime}
-	a.Render(c, http.StatusOK, files, p, "board.html")
+	return a.Render(c, files, p, "board.html")
 }
 
 // next is a step that an exhibit can take.
@@ -274,22 +263,19 @@ func book(c *gin.Context) (name, path string) {
 	return store.Bench, "/ledger"
 }
 
-func (a pages) ledger(c *gin.Context) {
+func (a pages) ledger(c *gin.Context) error {
 	p, err := a.Page(c, "Custody ledger", "")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	before, err := strconv.ParseInt(c.DefaultQuery("before", fmt.Sprint(int64(math.MaxInt64))), 10, 64)
 	if err != nil {
-		a.Fail(c, fmt.Errorf("before %q: %w", c.Query("before"), store.ErrNotFound))
-		return
+		return fmt.Errorf("before %q: %w", c.Query("before"), store.ErrNotFound)
 	}
 	name, path := book(c)
 	entries, err := a.Store.LedgerPage(c.Request.Context(), name, before, pageSize)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	next := ""
 	if len(entries) == pageSize {
@@ -300,18 +286,18 @@ func (a pages) ledger(c *gin.Context) {
 		Entries               []store.LedgerEntry
 		Parse                 func(string) time.Time
 	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime}
-	a.Render(c, http.StatusOK, files, p, "ledger.html")
+	return a.Render(c, files, p, "ledger.html")
 }
 
-func (a pages) check(c *gin.Context) {
+func (a pages) check(c *gin.Context) error {
 	name, path := book(c)
 	faults, err := a.Store.CheckLedger(c.Request.Context(), name)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	if len(faults) == 0 {
 		a.Notice(c, "The ledger holds: every entry is there, in order, and unchanged.")
 	}
 	c.Redirect(http.StatusSeeOther, path)
+	return nil
 }

@@ -21,10 +21,10 @@ var files embed.FS
 type pages struct{ *frame.App }
 
 // Routes adds the pages.
-func Routes(a *frame.App, inCase *gin.RouterGroup) {
+func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/report", p.page)
-	inCase.GET("/report/report.css", func(c *gin.Context) { c.FileFromFS("report.css", http.FS(files)) })
+	inCase.GET("/report/report.css", func(c *gin.Context) error { c.FileFromFS("report.css", http.FS(files)); return nil })
 	inCase.POST("/report/package", p.make)
 	inCase.GET("/report/package/:id", p.download)
 }
@@ -35,61 +35,54 @@ type content struct {
 	Packages []store.Package
 }
 
-func (a pages) page(c *gin.Context) {
+func (a pages) page(c *gin.Context) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Report", "Report")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	v := content{}
 	if v.Report, err = Build(ctx, a.Store, p.Case, a.Tool, frame.By(c)); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	if v.Runs, err = a.Store.Runs(ctx, p.Case.ID, "package", 1); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	if v.Packages, err = a.Store.Packages(ctx, p.Case.ID); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	p.Content = v
-	a.Render(c, http.StatusOK, files, p, "report.html", "body.html")
+	return a.Render(c, files, p, "report.html", "body.html")
 }
 
-func (a pages) make(c *gin.Context) {
+func (a pages) make(c *gin.Context) error {
 	cs := frame.CaseOf(c)
 	_, err := a.Store.QueueRun(c.Request.Context(), cs, store.Run{Kind: "package", Subject: []byte("{}"), By: frame.By(c), Title: "Making a package of " + cs.Reference},
 		store.Act{Book: cs.Book(), By: frame.By(c), What: "package.queued", On: cs.Reference})
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/report")
+	return nil
 }
 
-func (a pages) download(c *gin.Context) {
+func (a pages) download(c *gin.Context) error {
 	cs := frame.CaseOf(c)
 	id, err := frame.ID(c, "id")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	k, err := a.Store.PackageByID(c.Request.Context(), cs.ID, id)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	path := filepath.Join(a.Packages, k.Name)
 	if _, err := os.Stat(path); err != nil {
-		a.Fail(c, fmt.Errorf("the package %s is not in its folder any more: %w", k.Name, store.ErrNotFound))
-		return
+		return fmt.Errorf("the package %s is not in its folder any more: %w", k.Name, store.ErrNotFound)
 	}
 	if err := a.Store.Log(c.Request.Context(), store.Act{Book: cs.Book(), By: frame.By(c), What: "package.downloaded", On: k.Name, Detail: map[string]string{"sha256": k.SHA256}}); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.FileAttachment(path, k.Name)
+	return nil
 }

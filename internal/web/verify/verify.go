@@ -24,7 +24,7 @@ var files embed.FS
 type pages struct{ *frame.App }
 
 // Routes adds the pages.
-func Routes(a *frame.App, inCase *gin.RouterGroup) {
+func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/verify", p.page)
 	inCase.POST("/verify", p.start)
@@ -42,17 +42,15 @@ type fileCells struct {
 	Bad  []bool // a cell a segment: whether it differs
 }
 
-func (a pages) page(c *gin.Context) {
+func (a pages) page(c *gin.Context) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Verify", "Verify")
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	all, err := a.Store.Acquisitions(ctx, p.Case.ID, p.ExhibitID())
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	v := content{All: all, Refs: map[int64]string{}}
 	for _, e := range p.Exhibits {
@@ -68,18 +66,16 @@ func (a pages) page(c *gin.Context) {
 	}
 	if v.Acq != nil {
 		if err := a.fill(c, &v); err != nil {
-			a.Fail(c, err)
-			return
+			return err
 		}
 	}
 	runs, err := a.Store.Runs(ctx, p.Case.ID, "verify", 1)
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	v.Runs = runs
 	p.Content = &v
-	a.Render(c, http.StatusOK, files, p, "verify.html")
+	return a.Render(c, files, p, "verify.html")
 }
 
 type content struct {
@@ -160,11 +156,10 @@ func (a pages) acquisition(c *gin.Context, id string) (*store.Acquisition, *stor
 	return q, &all[i], nil
 }
 
-func (a pages) start(c *gin.Context) {
+func (a pages) start(c *gin.Context) error {
 	q, e, err := a.acquisition(c, c.PostForm("acq"))
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	against := c.PostForm("against")
 	if against != "source" {
@@ -173,25 +168,23 @@ func (a pages) start(c *gin.Context) {
 	cs, name := frame.CaseOf(c), frame.AcquisitionName(e.Reference, q)
 	sub, err := json.Marshal(acquire.VerifySubject{Exhibit: e.ID, Acquisition: q.ID, Name: name, Against: against})
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	_, err = a.Store.QueueRun(c.Request.Context(), cs, store.Run{Kind: "verify", Subject: sub, By: frame.By(c), Title: "Checking " + name + " against the " + against},
 		store.Act{Book: cs.Book(), By: frame.By(c), What: "verification.queued", On: name, Detail: map[string]string{"against": against}})
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.Redirect(http.StatusSeeOther, fmt.Sprintf("/case/%s/verify?exhibit=%s&acq=%d", cs.Reference, e.Reference, q.ID))
+	return nil
 }
 
 // manifest gives the manifest of an acquisition, as md5sum, sha1sum and
 // sha256sum read it in the source's folder.
-func (a pages) manifest(c *gin.Context) {
+func (a pages) manifest(c *gin.Context) error {
 	q, e, err := a.acquisition(c, c.Param("id"))
 	if err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	sum := map[string]func(*store.File) string{
 		"sha256": func(f *store.File) string { return f.SHA256 },
@@ -199,13 +192,11 @@ func (a pages) manifest(c *gin.Context) {
 		"md5":    func(f *store.File) string { return f.MD5 },
 	}[c.Param("algorithm")]
 	if sum == nil {
-		a.Fail(c, fmt.Errorf("manifest %s: %w", c.Param("algorithm"), store.ErrNotFound))
-		return
+		return fmt.Errorf("manifest %s: %w", c.Param("algorithm"), store.ErrNotFound)
 	}
 	cs := frame.CaseOf(c)
 	if err := a.Store.Log(c.Request.Context(), store.Act{Book: cs.Book(), By: frame.By(c), What: "manifest.downloaded", On: frame.AcquisitionName(e.Reference, q), Detail: map[string]string{"algorithm": c.Param("algorithm")}}); err != nil {
-		a.Fail(c, err)
-		return
+		return err
 	}
 	c.Header("Content-Type", "text/plain; charset=utf-8")
 	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-acquisition-%d.%s"`, e.Reference, q.Number, c.Param("algorithm")))
@@ -213,8 +204,9 @@ func (a pages) manifest(c *gin.Context) {
 		if err != nil {
 			a.Log.Error("writing a manifest", "error", err)
 			c.Abort()
-			return
+			return nil
 		}
 		fmt.Fprintln(c.Writer, digest.Line{Sum: sum(f), Path: f.Path})
 	}
+	return nil
 }

@@ -1,4 +1,5 @@
-package frame
+// Package password hashes passwords with argon2id and checks them.
+package password
 
 import (
 	"crypto/rand"
@@ -19,12 +20,12 @@ const (
 	argonKey    = 32
 )
 
-// MinPassword is the least number of characters of a password (NIST SP
+// MinLength is the least number of characters of a password (NIST SP
 // 800-63B section 5.1.1.2 asks for 8 or more).
-const MinPassword = 10
+const MinLength = 10
 
-// HashPassword hashes a password with argon2id and a random salt.
-func HashPassword(password string) string {
+// Hash hashes a password with argon2id and a random salt.
+func Hash(password string) string {
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonKey)
@@ -32,8 +33,9 @@ func HashPassword(password string) string {
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
-// checkPassword compares a password with its hash in constant time.
-func checkPassword(hash, password string) error {
+// Check compares a password with its hash in constant time. ErrWrong says that
+// it is another one.
+func Check(hash, password string) error {
 	parts := strings.Split(hash, "$")
 	if len(parts) != 6 {
 		return errors.New("the stored password hash is malformed")
@@ -50,9 +52,10 @@ func checkPassword(hash, password string) error {
 	}
 	got := argon2.IDKey([]byte(password), salt, t, m, p, uint32(len(want)))
 	if subtle.ConstantTimeCompare(got, want) != 1 {
-		return errWrong
+		return ErrWrong
 	}
 	return nil
 }
 
-var errWrong = errors.New("the sign-in or the password is wrong")
+// ErrWrong is the same whether the sign-in or the password is wrong.
+var ErrWrong = errors.New("the sign-in or the password is wrong")

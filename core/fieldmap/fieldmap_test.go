@@ -1,0 +1,166 @@
+package fieldmap
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"crosswind/core/record"
+	"crosswind/core/salvage"
+	"crosswind/core/sqlitefile"
+)
+
+// read makes a database with the sqlite3 program and reads it with a map.
+func read(t *testing.T, path, sql string, wal bool, names Names) (rs []*record.Record, raw map[string][]byte) {
+	t.Helper()
+	db := filepath.Join(t.TempDir(), "t.db")
+	cmd := exec.Command("sqlite3", "-batch", db)
+	cmd.Stdin = strings.NewReader(strings.ReplaceAll(sql, "%DB%", db))
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("sqlite3: %v\n%s", err, out)
+	}
+	raw = map[string][]byte{}
+	source := func(name, suffix string) *Source {
+		b, err := os.ReadFile(db + suffix)
+		if err != nil {
+			t.Fatal(err)
+		}
+		sum := sha256.Sum256(b)
+		raw[name] = b
+		return &Source{Path: name, Stored: name, SHA256: hex.EncodeToString(sum[:]), Bytes: bytes.NewReader(b)}
+	}
+	suffix := ""
+	if wal {
+		suffix = ".copy"
+	}
+	src := source(path, suffix)
+	f, err := sqlitefile.Open(src.Bytes, int64(len(raw[path])))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if wal {
+		src.Log = source(path+"-wal", ".copy-wal")
+		if err := f.OpenLog(src.Log.Bytes, int64(len(raw[path+"-wal"]))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for r, err := range For(path).Records(f, src, names, salvage.Options{Full: true}, func(*salvage.Row) {}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		// The origin leads to the bytes it speaks of.
+		o := r.Origin
+		sum := sha256.Sum256(raw[o.Stored][o.Offset : o.Offset+int64(o.Length)])
+		if hex.EncodeToString(sum[:]) != o.Digest {
+			t.Errorf("the digest of %s at %d is not that of its bytes", o.Stored, o.Offset)
+		}
+		rs = append(rs, r)
+	}
+	return rs, raw
+}
+
+const talkSchema = `PRAGMA secure_delete=0;
+CREATE TABLE circle(id INTEGER PRIMARY KEY, title TEXT NOT NULL, opened INTEGER NOT NULL);
+CREATE TABLE line(id INTEGER PRIMARY KEY AUTOINCREMENT, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL);
+CREATE TABLE binned(id INTEGER PRIMARY KEY, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL, gone INTEGER NOT NULL, purge INTEGER NOT NULL);
+INSERT INTO circle VALUES (1, 'One and owner', 0);
+`
+
+func TestMessagesInEveryState(t *testing.T) {
+	rs, _ := read(t, "/data/talk/talk.db", talkSchema+`
+INSERT INTO line VALUES (1, 1, '+44 7700 900417', 0, 0, 'first', 1), (2, 1, '+44 7700 900417', 1, 86400000, 'thrown away', 1), (3, 9, '+44 7700 900288', 0, 86400001, NULL, 0);
+INSERT INTO binned VALUES (4, 1, '+44 7700 900417', 0, 5000, 'kept for a while', 1, 6000, 2592006000);
+DELETE FROM line WHERE id = 2;`, false, Names{"+44 7700 900417": "One"})
+	var said []string
+	for _, r := range rs {
+		at := ""
+		if r.At != nil {
+			at = r.At.Format("2006-01-02T15:04:05.000Z")
+		}
+		id := "lost"
+		if r.Origin.RowID != nil {
+			id = fmt.Sprint(*r.Origin.RowID)
+		}
+		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%s|%s|%s|row %s", r.State, r.PlaceWords(), at, r.ThreadTitle, r.Person, r.Direction, r.Text, r.Original, id))
+	}
+	want := []string{
+		"intact|live row|2001-01-01T00:00:00.000Z|One and owner|One|in|first|0 milliseconds since 2001-01-01|row 1",
+		"intact|live row|2001-01-02T00:00:00.001Z||||in||86400001 milliseconds since 2001-01-01|row 3",
+		"held|holding area|2001-01-01T00:00:05.000Z|One and owner|One|in|kept for a while|5000 milliseconds since 2001-01-01|row 4",
+		"recovered|free block|2001-01-02T00:00:00.000Z|One and owner|One|out|thrown away|86400000 milliseconds since 2001-01-01|row lost",
+	}
+	want[1] = strings.Replace(want[1], "||||in", "|||in", 1)
+	if strings.Join(said, "\n") != strings.Join(want, "\n") {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
+	}
+	if p := rs[2].Purge; p == nil || p.Sub(*rs[2].At).Hours() < 719 { // about 30 days, common practice
+		t.Errorf("purge %v", p)
+	}
+	if lost := rs[3].Origin.Lost; len(lost) != 1 || lost[0] != "id" {
+		t.Errorf("lost %v", lost)
+	}
+	if rs[0].UID == rs[1].UID || len(rs[0].UID) != 16 {
+		t.Errorf("uid %q, %q", rs[0].UID, rs[1].UID)
+	}
+}
+
+// A row whose current version lies in the write-ahead log has its origin there.
+func TestOriginInTheLog(t *testing.T) {
+	rs, raw := read(t, "/data/ring/ring.db", `CREATE TABLE ring(id INTEGER PRIMARY KEY, number TEXT NOT NULL, way INTEGER NOT NULL, began INTEGER NOT NULL, secs INTEGER NOT NULL, took INTEGER NOT NULL);
+PRAGMA journal_mode=WAL;
+.filectrl persist_wal 1
+PRAGMA wal_autocheckpoint=0;
+INSERT INTO ring VALUES (1, '+44 7700 900417', 2, 1000000000, 61, 1), (2, '+44 7700 900288', 1, 1000000000, 0, 0);
+.shell cp %DB% %DB%.copy; cp %DB%-wal %DB%.copy-wal
+`, true, nil)
+	if len(rs) != 2 || rs[0].Origin.Stored != "/data/ring/ring.db-wal" || rs[0].Text != "1 min 01 s" || rs[1].Text != "not answered" || rs[0].Direction != "out" || rs[1].Direction != "in" {
+		t.Fatalf("%d records, %+v", len(rs), rs)
+	}
+	o := rs[0].Origin
+	if !bytes.Contains(raw[o.Stored][o.Offset:o.Offset+int64(o.Length)], []byte("+44 7700 900417")) {
+		t.Error("the bytes are not the row's")
+	}
+}
+
+func TestContactsAndNames(t *testing.T) {
+	rs, _ := read(t, "/data/people/people.db", `PRAGMA secure_delete=0;
+CREATE TABLE card(id INTEGER PRIMARY KEY, name TEXT NOT NULL, note TEXT, added INTEGER NOT NULL);
+CREATE TABLE reach(card INTEGER NOT NULL, sort TEXT NOT NULL, value TEXT NOT NULL);
+INSERT INTO card VALUES (1, 'One', 'a note', 0), (2, 'Two', NULL, 10);
+INSERT INTO reach VALUES (1, 'mobile', '+44 7700 900417'), (1, 'work', '+44 1632 960117'), (2, 'mobile', '+44 7700 900288');
+DELETE FROM card WHERE id = 2; DELETE FROM reach WHERE card = 2;`, false, nil)
+	if len(rs) != 2 || rs[0].Text != "One" || rs[0].Handle != "+44 7700 900417, +44 1632 960117" || rs[1].State != record.Recovered || rs[1].Text != "Two" {
+		t.Fatalf("%+v", rs)
+	}
+	names := Names{}
+	for _, r := range rs {
+		names.Learn(r)
+	}
+	if names["+44 1632 960117"] != "One" || names["+44 7700 900417"] != "One" {
+		t.Errorf("%v", names)
+	}
+}
+
+func TestMergeTellsAHeldItemOnce(t *testing.T) {
+	rs, _ := read(t, "/data/talk/talk.db", talkSchema+`
+INSERT INTO line VALUES (1, 1, '+44 7700 900417', 0, 0, 'moved', 1), (2, 1, '+44 7700 900417', 0, 1, 'stays', 1), (3, 1, '+44 7700 900417', 0, 2, 'deleted', 1);
+INSERT INTO binned SELECT id, circle, peer, mine, sent, body, seen, 10, 20 FROM line WHERE id = 1; DELETE FROM line WHERE id IN (1, 3);`, false, nil)
+	left := 0
+	merged := Merge(rs, func(*record.Record) { left++ })
+	states := map[record.State]int{}
+	for _, r := range merged {
+		states[r.State]++
+		if d := r.Details; r.State == record.Held && (len(d) != 2 || d[1].Label != "Also at" || !strings.HasPrefix(d[1].Value, "free block, page ")) {
+			t.Errorf("%+v", d)
+		}
+	}
+	if left != 1 || states[record.Held] != 1 || states[record.Recovered] != 1 || states[record.Intact] != 1 {
+		t.Errorf("%d left out, %v", left, states)
+	}
+}

@@ -1,0 +1,147 @@
+package recovery
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/internal/acquire"
+	"crosswind/internal/run"
+	"crosswind/internal/standin/democase"
+	"crosswind/internal/store"
+	"crosswind/internal/store/storetest"
+	"crosswind/internal/vault"
+)
+
+// From the demo's backup to records: live counts are those that the sqlite3
+// program gives, a second run changes nothing, and an altered database is not
+// read.
+func TestRecover(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	s, dir := storetest.Open(t), t.TempDir()
+	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}); err != nil {
+		t.Fatal(err)
+	}
+	if err := democase.Seed(ctx, s); err != nil {
+		t.Fatal(err)
+	}
+	c, err := s.CaseByReference(ctx, democase.Reference)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := vault.Open(filepath.Join(dir, "vault"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	es, err := s.Exhibits(ctx, c.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	acq := &acquire.Acquirer{Store: s, Vault: v, Tool: "test"}
+	rec := &Recoverer{Store: s, Vault: v, Tool: "test"}
+	w := &run.Worker{Store: s, Jobs: map[string]run.Job{"acquire": acq.Backup, "recover": rec.Recover}, Log: slog.New(slog.DiscardHandler)}
+	done := make(chan struct{})
+	go func() { w.Work(ctx); close(done) }()
+	defer func() { cancel(); <-done }()
+	do := func(kind string, subject any) *store.Run {
+		t.Helper()
+		sub, _ := json.Marshal(subject)
+		id, err := s.QueueRun(ctx, c, store.Run{Kind: kind, Subject: sub, Title: kind, By: "tester"}, store.Act{Book: c.Book(), By: "tester", What: "queued", On: kind})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+			if r, err := s.RunByID(ctx, id); err != nil || !r.Open() {
+				return r
+			}
+		}
+		t.Fatal("the run does not end")
+		return nil
+	}
+	source := filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
+	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Path: source})
+	as, err := s.Acquisitions(ctx, c.ID, 0)
+	if err != nil || len(as) != 1 {
+		t.Fatal(as, err)
+	}
+	sub := Subject{Exhibit: es[0].ID, Acquisition: as[0].ID, Name: "014-A acquisition 1", Full: true}
+	if r := do("recover", sub); r.State != "done" {
+		t.Fatalf("%+v", r)
+	}
+	r, err := s.LatestRecovery(ctx, as[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dbs, err := s.RecoveredDatabases(ctx, r.ID)
+	if err != nil || len(dbs) != 3 {
+		t.Fatal(dbs, err)
+	}
+	for i, table := range []string{"card", "ring", "line"} { // by path
+		f := fileOf(t, s, as[0].ID, dbs[i].Path)
+		out, err := exec.Command("sqlite3", "-readonly", filepath.Join(source, f.Path), "SELECT count(*) FROM "+table).Output()
+		if want, _ := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64); err != nil || dbs[i].Live != want {
+			t.Errorf("%s: %d live records, sqlite3 counts %d (%v)", dbs[i].Path, dbs[i].Live, want, err)
+		}
+	}
+	count := func() (n int64) {
+		k, err := s.Count(ctx, store.Filter{CaseID: c.ID})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return k.All + k.Untimed
+	}
+	before := count()
+	some, err := s.Records(ctx, store.Filter{CaseID: c.ID, State: string(record.Recovered), Words: "side gate"}, store.After{}, 1)
+	if err != nil || len(some) != 1 {
+		t.Fatal(some, err)
+	}
+	if err := s.Mark(ctx, c, &some[0], "because", "tester"); err != nil {
+		t.Fatal(err)
+	}
+	sub.Full = false
+	do("recover", sub)
+	marked, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10)
+	if err != nil || count() != before || len(marked) != 1 || marked[0].ID != some[0].ID {
+		t.Errorf("%d records were %d, %d marked, %v", count(), before, len(marked), err)
+	}
+
+	talk := fileOf(t, s, as[0].ID, "/data/talk/talk.db")
+	blob := v.Path(talk.SHA256)
+	b, err := os.ReadFile(blob)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b[len(b)-1] ^= 1
+	if os.Chmod(blob, 0o600) != nil || os.WriteFile(blob, b, 0o600) != nil {
+		t.Fatal("altering the blob")
+	}
+	do("recover", sub)
+	if r, err = s.LatestRecovery(ctx, as[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	if dbs, err = s.RecoveredDatabases(ctx, r.ID); err != nil || len(dbs) != 3 || dbs[2].Live != 0 || len(dbs[2].Notes) != 1 || !strings.Contains(dbs[2].Notes[0], "altered") {
+		t.Errorf("%+v, %v", dbs, err)
+	}
+}
+
+func fileOf(t *testing.T, s *store.Store, acquisition int64, realPath string) *store.File {
+	t.Helper()
+	for f, err := range s.AllFiles(context.Background(), acquisition) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f.RealPath == realPath {
+			return f
+		}
+	}
+	t.Fatalf("no file %s", realPath)
+	return nil
+}

@@ -1,0 +1,180 @@
+package run
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/internal/store"
+	"crosswind/internal/store/storetest"
+)
+
+type bench struct {
+	t *testing.T
+	s *store.Store
+	c *store.Case
+}
+
+func newBench(t *testing.T) *bench {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	if err := s.AddCase(ctx, store.Case{Reference: "T-1", Title: "Test", Zone: "UTC"}, store.Authority{Kind: "w", IssuedBy: "x", Number: "1", ScopeKinds: []string{"call"}}, "tester"); err != nil {
+		t.Fatal(err)
+	}
+	c, err := s.CaseByReference(ctx, "T-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return &bench{t, s, c}
+}
+
+// work runs a worker until the test ends or stop is called.
+func (b *bench) work(job Job) (stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	w := &Worker{Store: b.s, Jobs: map[string]Job{"job": job}, Log: slog.New(slog.DiscardHandler)}
+	go func() { w.Work(ctx); close(done) }()
+	stop = func() { cancel(); <-done }
+	b.t.Cleanup(stop)
+	return stop
+}
+
+func (b *bench) queue(kind string) int64 {
+	id, err := b.s.QueueRun(context.Background(), b.c, store.Run{Kind: kind, Subject: []byte(`{"x":1}`), Title: "t", By: "tester"}, store.Act{Book: b.c.Book(), By: "tester", What: "queued", On: "r"})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return id
+}
+
+func (b *bench) run(id int64) *store.Run {
+	r, err := b.s.RunByID(context.Background(), id)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return r
+}
+
+func (b *bench) await(id int64, state string) *store.Run {
+	b.t.Helper()
+	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		if r := b.run(id); r.State == state {
+			return r
+		}
+	}
+	b.t.Fatalf("run %d is %s, not %s", id, b.run(id).State, state)
+	return nil
+}
+
+// endless works until it is told to end.
+func endless(ctx context.Context, t *Task) error {
+	t.Total(100, 10)
+	t.Done(1, 1)
+	t.Found("things", 1)
+	<-ctx.Done()
+	return context.Cause(ctx)
+}
+
+func TestPauseResumeStop(t *testing.T) {
+	b := newBench(t)
+	b.work(endless)
+	id := b.queue("job")
+	wish := func(w string) {
+		t.Helper()
+		if err := b.s.WishRun(context.Background(), b.c, b.run(id), w, "tester"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.await(id, "running")
+	wish("pause")
+	if r := b.await(id, "paused"); r.EndedAt != nil || r.BytesDone != 1 || string(r.Found) != `{"things": 1}` {
+		t.Errorf("%+v", r)
+	}
+	wish("run")
+	b.await(id, "running")
+	wish("stop")
+	if r := b.await(id, "stopped"); r.EndedAt == nil || !strings.Contains(r.Error, "kept") {
+		t.Errorf("%+v", r)
+	}
+	if err := b.s.WishRun(context.Background(), b.c, b.run(id), "pause", "tester"); err == nil {
+		t.Error("a stopped run was paused")
+	}
+	wish("run") // a stopped run can be taken up again
+	b.await(id, "running")
+	entries, err := b.s.LedgerPage(context.Background(), b.c.Book(), 1<<40, 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var said []string
+	for _, e := range entries {
+		said = append(said, e.What)
+	}
+	slices.Reverse(said)
+	if got := strings.Join(said[2:], " "); got != "queued run.pause run.paused run.run run.stop run.stopped run.run" {
+		t.Errorf("the ledger says %s", got)
+	}
+}
+
+func TestFailureIsToldAndKept(t *testing.T) {
+	b := newBench(t)
+	b.work(func(_ context.Context, t *Task) error {
+		t.Logf("half way")
+		return errors.New("the disk is full")
+	})
+	id := b.queue("job")
+	if r := b.await(id, "failed"); r.Error != "the disk is full" || len(r.Log) != 1 || !strings.Contains(r.Log[0], "half way") {
+		t.Errorf("%+v", r)
+	}
+	id = b.queue("unheard of")
+	if r := b.await(id, "failed"); !strings.Contains(r.Error, "knows no run") {
+		t.Errorf("%+v", r)
+	}
+}
+
+// A process that ends puts its run back; the next one takes it up at once.
+func TestShutdownPutsTheRunBack(t *testing.T) {
+	b := newBench(t)
+	stop := b.work(endless)
+	id := b.queue("job")
+	b.await(id, "running")
+	stop()
+	b.await(id, "queued")
+	b.work(func(_ context.Context, task *Task) error {
+		var sub struct{ X int }
+		if err := task.Subject(&sub); err != nil || sub.X != 1 {
+			t.Error(sub, err)
+		}
+		return b.s.EndRun(context.Background(), task.Run, "done", "")
+	})
+	if r := b.await(id, "done"); r.Percent() != 100 {
+		t.Errorf("%d %%", r.Percent())
+	}
+}
+
+// A worker that is cut off from its run ends its work.
+func TestLostRunEndsTheJob(t *testing.T) {
+	b := newBench(t)
+	ended := make(chan error, 1)
+	b.work(func(ctx context.Context, t *Task) error {
+		<-ctx.Done()
+		ended <- context.Cause(ctx)
+		return context.Cause(ctx)
+	})
+	id := b.queue("job")
+	b.await(id, "running")
+	if _, err := b.s.DB().Exec("UPDATE run SET fence = fence + 1 WHERE id = $1", id); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case err := <-ended:
+		if !errors.Is(err, store.ErrLost) {
+			t.Error(err)
+		}
+	case <-time.After(10 * time.Second):
+		t.Error("the job went on")
+	}
+}

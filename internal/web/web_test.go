@@ -1,0 +1,323 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/internal/password"
+	"crosswind/internal/standin/democase"
+	"crosswind/internal/store"
+	"crosswind/internal/store/storetest"
+	"crosswind/internal/vault"
+	"crosswind/internal/web/frame"
+)
+
+// site is the application with the demo's case and a second one, and a client
+// that is signed in.
+type site struct {
+	t      *testing.T
+	s      *store.Store
+	base   string
+	client *http.Client
+	cs     *store.Case
+	acq    *store.Acquisition
+}
+
+func newSite(t *testing.T) *site {
+	t.Helper()
+	ctx := context.Background()
+	s := storetest.Open(t)
+	if err := democase.Seed(ctx, s); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddCase(ctx, store.Case{Reference: "OTHER-1", Title: "Another", Zone: "UTC"}, store.Authority{Kind: "w", IssuedBy: "x", Number: "1", ScopeKinds: []string{"call"}}, "tester"); err != nil {
+		t.Fatal(err)
+	}
+	v, err := vault.Open(filepath.Join(t.TempDir(), "vault"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := Handler(&frame.App{Store: s, Vault: v, Tool: "test", Packages: t.TempDir(), Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(h)
+	t.Cleanup(srv.Close)
+	jar, _ := cookiejar.New(nil)
+	w := &site{t: t, s: s, base: srv.URL, client: &http.Client{Jar: jar}}
+	if w.cs, err = s.CaseByReference(ctx, democase.Reference); err != nil {
+		t.Fatal(err)
+	}
+	code, _ := w.post("/sign-in", "login", democase.Accounts[0].Login, "password", democase.Accounts[0].Password)
+	if code != http.StatusOK {
+		t.Fatal("signing in: ", code)
+	}
+	w.evidence(v)
+	return w
+}
+
+const hostile = `"><script>alert(1)</script><img src=x onerror=alert(1)>{{.}}'`
+
+// evidence adds an acquisition with one file and one record, hostile in every
+// text.
+func (w *site) evidence(v *vault.Vault) {
+	ctx := context.Background()
+	must := func(err error) {
+		w.t.Helper()
+		if err != nil {
+			w.t.Fatal(err)
+		}
+	}
+	es, err := w.s.Exhibits(ctx, w.cs.ID)
+	must(err)
+	_, err = w.s.QueueRun(ctx, w.cs, store.Run{Kind: "k", Subject: []byte("{}"), Title: hostile, By: hostile}, store.Act{Book: w.cs.Book(), By: hostile, What: "q", On: hostile})
+	must(err)
+	r, err := w.s.TakeRun(ctx)
+	must(err)
+	w.acq, err = w.s.AcquisitionForRun(ctx, w.cs, store.Acquisition{ExhibitID: es[0].ID, RunID: r.ID, Method: "m", Source: "/" + hostile, Facts: []byte(`{"device":{"name":"<b>n</b>"}}`), Tool: "test", By: "tester", StartedAt: time.Now()})
+	must(err)
+	set, err := v.Put(ctx, strings.NewReader("0123456789"), nil)
+	must(err)
+	md5, sha1, sha256 := set.Hex()
+	must(w.s.AddFile(ctx, &store.File{AcquisitionID: w.acq.ID, Path: hostile, RealPath: "/" + hostile, Size: 10, MD5: md5, SHA1: sha1, SHA256: sha256, Segments: []byte{0, 0, 0, 0}, CheckedAt: time.Now()}))
+	now := time.Now()
+	w.acq.EndedAt = &now
+	must(w.s.EndAcquisition(ctx, r, w.acq, []store.AcquisitionFault{{Path: hostile, Fault: hostile}}, store.Act{Book: w.cs.Book(), By: "tester", What: "acquisition.ended", On: hostile}))
+	at := time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
+	must(w.s.SaveDatabase(ctx, w.acq, store.RecoveredDatabase{RecoveryID: w.recovery(r), Path: hostile, ByOrigin: []byte("{}")}, []*record.Record{{
+		UID: "u", Kind: record.Message, State: record.Recovered, At: &at, Thread: "1", ThreadTitle: hostile, Person: hostile, Handle: hostile, Text: hostile, Original: hostile,
+		Details: []record.Detail{{Label: hostile, Value: hostile}},
+		Origin: record.Origin{Path: hostile, Stored: hostile, SHA256: sha256, Table: hostile, Place: "freeblock", Page: 1, Offset: 2, Length: 4, Lost: []string{hostile},
+			Fields: []record.Field{{Name: hostile, Offset: 2, Length: 2, Role: "value"}}}}}))
+}
+
+func (w *site) recovery(r *store.Run) int64 {
+	v, err := w.s.RecoveryForRun(context.Background(), store.Recovery{AcquisitionID: w.acq.ID, RunID: r.ID, StartedAt: time.Now()})
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return v.ID
+}
+
+func (w *site) get(path string) (int, string) {
+	w.t.Helper()
+	res, err := w.client.Get(w.base + path)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	return res.StatusCode, string(b)
+}
+
+func (w *site) post(path string, pairs ...string) (int, string) {
+	w.t.Helper()
+	v := url.Values{}
+	for i := 0; i < len(pairs); i += 2 {
+		v.Add(pairs[i], pairs[i+1])
+	}
+	res, err := w.client.PostForm(w.base+path, v)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, _ := io.ReadAll(res.Body)
+	return res.StatusCode, string(b)
+}
+
+func (w *site) record() *store.Record {
+	w.t.Helper()
+	rs, err := w.s.Records(context.Background(), store.Filter{CaseID: w.cs.ID}, store.After{}, 1)
+	if err != nil || len(rs) != 1 {
+		w.t.Fatal(rs, err)
+	}
+	return &rs[0]
+}
+
+const kase = "/case/" + democase.Reference
+
+// Message text, names, paths and markup of evidence are text on every page.
+func TestHostileEvidenceIsText(t *testing.T) {
+	w := newSite(t)
+	r := w.record()
+	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%d", kase, r.ID), "reason", hostile, "back", "q="+url.QueryEscape(hostile)); code != http.StatusOK {
+		t.Fatal(code)
+	}
+	for _, path := range []string{"", "/intake", "/acquire", "/verify", "/recover", "/report", "/ledger", "/examine",
+		fmt.Sprintf("/examine?r=%d&o=1", r.ID), "/examine?q=" + url.QueryEscape(hostile), "/examine?from=" + url.QueryEscape(hostile)} {
+		code, page := w.get(kase + path)
+		if code != http.StatusOK {
+			t.Errorf("%s: %d", path, code)
+		}
+		for _, bad := range []string{"<script>alert", "<img src=x", "<b>n</b>"} {
+			if i := strings.Index(page, bad); i >= 0 {
+				t.Errorf("%s holds live markup: %s", path, page[max(0, i-120):i+40])
+			}
+		}
+	}
+	if _, page := w.get(fmt.Sprintf("%s/examine?r=%d&o=1", kase, r.ID)); !strings.Contains(page, "&lt;script&gt;alert(1)") || !strings.Contains(page, ">32 33<") {
+		t.Error("the record's text or bytes are not on its page")
+	}
+}
+
+func TestNothingIsShownToStrangers(t *testing.T) {
+	w := newSite(t)
+	stranger := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	for _, path := range []string{"/", "/ledger", "/cases/new", kase, kase + "/examine", kase + "/report", kase + "/events", fmt.Sprintf("%s/verify/%d/manifest/sha256", kase, w.acq.ID), kase + "/report/package/1", "/check/imei?v=1"} {
+		res, err := stranger.Get(w.base + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if res.StatusCode != http.StatusSeeOther || !strings.HasPrefix(res.Header.Get("Location"), "/sign-in?next=") || bytes.Contains(b, []byte("instrument store")) {
+			t.Errorf("%s: %d %s", path, res.StatusCode, res.Header.Get("Location"))
+		}
+		if p := res.Header.Get("Content-Security-Policy"); !strings.Contains(p, "script-src 'self';") || strings.Contains(p, "unsafe") {
+			t.Errorf("%s: policy %q", path, p)
+		}
+	}
+	if res, err := stranger.PostForm(w.base+kase+"/report/package", nil); err != nil || res.StatusCode != http.StatusSeeOther || res.Header.Get("Location") != "/sign-in?next=%2F" {
+		t.Errorf("%v %v", res, err)
+	}
+}
+
+// A form of another site does nothing (Fetch Metadata, W3C; RFC 6454).
+func TestOtherSitesFormsAreRefused(t *testing.T) {
+	w := newSite(t)
+	for name, value := range map[string]string{"Sec-Fetch-Site": "cross-site", "Origin": "https://other.example"} {
+		req, _ := http.NewRequest("POST", w.base+kase+"/report/package", nil)
+		req.Header.Set(name, value)
+		res, err := w.client.Do(req)
+		if err != nil || res.StatusCode != http.StatusForbidden {
+			t.Errorf("%s: %v, %v", name, res.Status, err)
+		}
+	}
+	runs, err := w.s.Runs(context.Background(), w.cs.ID, "package", 1)
+	if err != nil || len(runs) != 0 {
+		t.Errorf("%d runs, %v", len(runs), err)
+	}
+}
+
+func TestSignIn(t *testing.T) {
+	w := newSite(t)
+	stay := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	for next, want := range map[string]string{"//evil.example": "/", "https://evil.example": "/", `/\evil.example`: "/", "": "/", kase + "/examine?q=a": kase + "/examine?q=a"} {
+		res, err := stay.PostForm(w.base+"/sign-in", url.Values{"login": {"custodian"}, "password": {democase.Accounts[1].Password}, "next": {next}})
+		if err != nil || res.Header.Get("Location") != want {
+			t.Errorf("next %q leads to %q, %v", next, res.Header.Get("Location"), err)
+		}
+	}
+	for i := range 7 {
+		res, err := stay.PostForm(w.base+"/sign-in", url.Values{"login": {"guess"}, "password": {fmt.Sprint(i)}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, _ := io.ReadAll(res.Body)
+		if throttled := strings.Contains(string(b), "too many wrong passwords"); res.StatusCode != http.StatusUnprocessableEntity || throttled != (i >= 5) {
+			t.Errorf("try %d: %d, throttled %v", i+1, res.StatusCode, throttled)
+		}
+	}
+	if err := password.Check(password.Hash("a"), "b"); err != password.ErrWrong {
+		t.Error(err)
+	}
+	if a, b := password.Hash("same"), password.Hash("same"); a == b || !strings.HasPrefix(a, "$argon2id$v=19$m=65536,t=3,p=4$") { // RFC 9106 section 4
+		t.Errorf("%s %s", a, b)
+	}
+}
+
+// What belongs to one case is not reached through another.
+func TestCasesAreApart(t *testing.T) {
+	w := newSite(t)
+	r := w.record()
+	runs, err := w.s.Runs(context.Background(), w.cs.ID, "", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, page := w.get(fmt.Sprintf("/case/OTHER-1/examine?r=%d&o=1", r.ID)); strings.Contains(page, "alert(1)") {
+		t.Error("a record of one case is shown in another")
+	}
+	for path, pairs := range map[string][]string{
+		fmt.Sprintf("/case/OTHER-1/examine/mark/%d", r.ID):   {"reason", "x"},
+		fmt.Sprintf("/case/OTHER-1/run/%d/stop", runs[0].ID): nil,
+		"/case/OTHER-1/verify":                               {"acq", fmt.Sprint(w.acq.ID)},
+		"/case/OTHER-1/recover":                              {"acq", fmt.Sprint(w.acq.ID)},
+		"/case/OTHER-1/intake/custody":                       {"exhibit", "014-A"},
+		kase + "/examine/mark/99999":                         {"reason", "x"},
+		kase + "/run/1/erase":                                nil,
+		kase + "/verify":                                     {"acq", "x"},
+	} {
+		if code, _ := w.post(path, pairs...); code != http.StatusNotFound {
+			t.Errorf("POST %s: %d", path, code)
+		}
+	}
+	for _, path := range []string{fmt.Sprintf("/case/OTHER-1/verify/%d/manifest/sha256", w.acq.ID), fmt.Sprintf("%s/verify/%d/manifest/rot13", kase, w.acq.ID), "/case/OTHER-1/report/package/1", "/case/none", "/nothing"} {
+		if code, page := w.get(path); code != http.StatusNotFound || !strings.Contains(page, "Not found") {
+			t.Errorf("GET %s: %d", path, code)
+		}
+	}
+}
+
+// Only what the search found can be acquired, whatever a form says.
+func TestAcquireTakesNoPathFromAForm(t *testing.T) {
+	w := newSite(t)
+	for _, path := range []string{"/etc", os.TempDir(), "../..", ""} {
+		if code, page := w.post(kase+"/acquire", "exhibit", "014-A", "path", path); code != http.StatusUnprocessableEntity || !strings.Contains(page, "no backup at") {
+			t.Errorf("%q: %d", path, code)
+		}
+	}
+	if code, page := w.post(kase+"/acquire", "path", "/etc"); code != http.StatusUnprocessableEntity || !strings.Contains(page, "choose the exhibit") {
+		t.Error(code)
+	}
+}
+
+func TestIntakeRefusals(t *testing.T) {
+	w := newSite(t)
+	good := map[string]string{"reference": "014-B", "kind": "handset", "model_mark": "m", "serial": "s", "imei": "260531793113837", "seal": "1", "place": "p", "to": "H. Vold", "at": "2026-09-26T10:00"}
+	try := func(name, value string) (int, string) {
+		var pairs []string
+		for k, v := range good {
+			if k == name {
+				v = value
+			}
+			pairs = append(pairs, k, v)
+		}
+		return w.post(kase+"/intake/exhibit", pairs...)
+	}
+	for _, c := range [][3]string{{"serial", "", "serial number"}, {"imei", "260531793113836", "wrong check digit"}, {"imei", "26", "15 digits"}, {"seal", "", "seal number"},
+		{"at", "yesterday", "is not one such as"}, {"at", "2999-01-01T00:00", "in the future"}, {"reference", "014-A", "in use already"}} {
+		code, page := try(c[0], c[1])
+		if code != http.StatusUnprocessableEntity && code != http.StatusInternalServerError || !strings.Contains(page, c[2]) || !strings.Contains(page, `value="H. Vold"`) {
+			t.Errorf("%s=%q: %d, no %q or the form is lost", c[0], c[1], code, c[2])
+		}
+	}
+	if code, page := try("", ""); code != http.StatusOK || !strings.Contains(page, "Exhibit 014-B is registered") {
+		t.Error(code)
+	}
+	for _, c := range [][]string{
+		{"names both sides", "what", "handed over", "from", "R. Aske", "at", "2026-09-27T10:00", "place", "p"},
+		{"lies before the last one", "what", "sealed", "at", "2026-09-01T10:00", "place", "p"},
+		{"needs its place", "what", "sealed", "at", "2026-09-27T10:00"},
+		{"both are R. Aske", "what", "handed over", "from", "R. Aske", "to", "R. Aske", "at", "2026-09-27T10:00", "place", "p"},
+	} {
+		if code, page := w.post(kase+"/intake/custody", append([]string{"exhibit", "014-A"}, c[1:]...)...); code != http.StatusUnprocessableEntity || !strings.Contains(page, c[0]) {
+			t.Errorf("%v: %d", c, code)
+		}
+	}
+}
