@@ -157,7 +157,7 @@ func survey(f *sqlitefile.File) (*surveyed, error) {
 	tables, err := f.Tables()
 	note(err)
 	for _, t := range tables {
-		if t.Name == "sqlite_sequence" { // §2.6.2: declared without types, written with these
+		if t.Name == "sqlite_sequence" && len(t.Columns) == 2 { // §2.6.2: declared without types, written with these
 			t.Columns[0].Affinity, t.Columns[1].Affinity = sqlitefile.AffText, sqlitefile.AffInteger
 		}
 		sh := &shape{Table: t, numbers: make([]span, len(t.Columns)), lengths: make([]span, len(t.Columns))}

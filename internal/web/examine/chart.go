@@ -1,10 +1,10 @@
 package examine
 
 import (
-	"context"
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -12,18 +12,31 @@ import (
 	"crosswind/core/timeline"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
 )
 
 // The chart's measures, in units of its view box.
 const (
-	chartWidth = 1280
+	usualWidth = 1280
 	chartX0    = 190
-	chartX1    = 1262
+	chartRight = 18 // margin
 	chartTop   = 20
 	laneAbove  = 34 // room for bars above a lane's line
 	laneBelow  = 24 // and below it
 	binWidth   = 5
 )
+
+// width is how wide the chart is on the reader's screen, in CSS pixels: the
+// page tells it by a cookie, so that the chart is drawn to measure.
+func width(c *gin.Context) int {
+	s, _ := c.Cookie("width")
+	w, err := strconv.Atoi(s)
+	if err != nil {
+		return usualWidth
+	}
+	return min(max(w, 1000), 4000)
+}
 
 // chart is the waterline chart, worked out for drawing.
 type chart struct {
@@ -54,25 +67,27 @@ type lane struct {
 	Toggle       string // address with this kind switched
 }
 
-func (a pages) chart(ctx context.Context, p *frame.Page, f store.Filter, w, full timeline.Window) (chart, error) {
-	ch := chart{Width: chartWidth, X0: chartX0, X1: chartX1, Window: w}
+func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full timeline.Window) (chart, error) {
+	ch := chart{Width: width(c), X0: chartX0, Window: w}
+	ch.X1 = ch.Width - chartRight
+	span := float64(ch.X1 - ch.X0)
 	if w.Span() <= 0 {
 		ch.Empty = true
 		return ch, nil
 	}
-	bins := (chartX1 - chartX0) / binWidth
+	bins := (ch.X1 - ch.X0) / binWidth
 	ch.Bin = w.Span() / time.Duration(bins)
 	all := f
 	all.Kinds = nil // a lane that is switched off is drawn, so that it can be switched on
 	var fault error
-	lanes := timeline.Lanes(a.Store.Events(ctx, all, &fault), w, bins, record.Kinds)
+	lanes := timeline.Lanes(a.Store.Events(c.Request.Context(), all, &fault), w, bins, record.Kinds)
 	if fault != nil {
 		return ch, fault
 	}
 	x := func(t time.Time) float64 {
-		return chartX0 + float64(t.Sub(w.From))/float64(w.Span())*(chartX1-chartX0)
+		return chartX0 + float64(t.Sub(w.From))/float64(w.Span())*span
 	}
-	for _, t := range timeline.Ticks(w, p.Zone, 9) {
+	for _, t := range timeline.Ticks(w, p.Zone, (ch.X1-ch.X0)/118) {
 		ch.Ticks = append(ch.Ticks, tick{math.Round(x(t.At)*10) / 10, t.Label})
 	}
 	y := chartTop
@@ -90,7 +105,7 @@ func (a pages) chart(ctx context.Context, p *frame.Page, f store.Filter, w, full
 	ch.Height = ch.Bottom + 8
 	if ch.Zoomed = w != full; ch.Zoomed && full.Span() > 0 {
 		at := func(t time.Time) float64 {
-			return chartX0 + (chartX1-chartX0)*min(1, max(0, float64(t.Sub(full.From))/float64(full.Span())))
+			return chartX0 + span*min(1, max(0, float64(t.Sub(full.From))/float64(full.Span())))
 		}
 		ch.StripX = at(w.From)
 		ch.StripW = max(3, at(w.To)-ch.StripX)

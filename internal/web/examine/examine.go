@@ -80,7 +80,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 		return nil, err
 	}
 	v.Filter.From, v.Filter.To = w.From, w.To
-	if v.Chart, err = a.chart(ctx, p, v.Filter, w, full); err != nil {
+	if v.Chart, err = a.chart(c, p, v.Filter, w, full); err != nil {
 		return nil, err
 	}
 	if v.Count, err = a.Store.Count(ctx, v.Filter); err != nil {

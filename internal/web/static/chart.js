@@ -66,6 +66,21 @@
     return el;
   }
 
+  // The server draws the chart to the width that it is told.
+  function measure() {
+    const svg = chart();
+    const width = Math.round(svg?.getBoundingClientRect().width ?? 0);
+    if (!width || Math.abs(width - svg.viewBox.baseVal.width) < 8) return;
+    document.cookie = `width=${width}; path=/; max-age=31536000; samesite=strict`;
+    if (width >= 1000 && width <= 4000) Crosswind.visit(location.href, { push: false, regions: ["chart"] });
+  }
+  let settled = 0;
+  window.addEventListener("resize", () => {
+    clearTimeout(settled);
+    settled = setTimeout(measure, 200);
+  });
+  measure();
+
   let brush = null;
   document.addEventListener("pointerdown", (event) => {
     const svg = event.target.closest?.("svg.waterline");
