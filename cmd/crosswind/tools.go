@@ -11,6 +11,7 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"crosswind/core/casefile"
 	"crosswind/core/digest"
@@ -149,7 +150,12 @@ func recoverRows(path string, opt salvage.Options) error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
-	note := func(err error) { fmt.Fprintf(os.Stderr, "crosswind: %s: %v\n", path, err) }
+	note := func(err error) {
+		fmt.Fprintf(os.Stderr, "crosswind: %s: %s\n", path, strings.ReplaceAll(err.Error(), "\n", "; "))
+	}
+	if _, err := os.Stat(path + "-journal"); err == nil {
+		note(errors.New("the rollback journal beside it is not read"))
+	}
 	if w, err := os.Open(path + "-wal"); err == nil {
 		defer w.Close()
 		if st, err := w.Stat(); err == nil {

@@ -61,14 +61,13 @@ func Bytes(path string, b []byte) Part {
 
 // Bag says what a package is of.
 type Bag struct {
-	Name    string // of its folder
-	Case    string
-	Title   string
-	Tool    string
-	By      string
-	At      time.Time
-	Parts   []Part
-	Records int
+	Name  string // of its folder
+	Case  string
+	Title string
+	Tool  string
+	By    string
+	At    time.Time
+	Parts []Part
 }
 
 // Seal is the signed statement that ties a bag's tag files together.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -220,7 +221,7 @@ func (t *Tx) addCustody(c *Case, e *Exhibit, k Custody, by string) error {
 			d[name] = v
 		}
 	}
-	return t.Log(Act{c.Book(), by, "custody." + k.What, e.Reference, d})
+	return t.Log(Act{c.Book(), by, "custody." + strings.ReplaceAll(k.What, " ", "_"), e.Reference, d})
 }
 
 // BoardRow is what the case board says of an exhibit.

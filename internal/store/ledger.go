@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io/fs"
 	"iter"
 	"time"
 
@@ -192,13 +191,4 @@ func (s *Store) LedgerPage(ctx context.Context, book string, before int64, limit
 		}
 	}
 	return out, nil
-}
-
-// must gives the folder of the embedded migrations.
-func must(e fs.FS) fs.FS {
-	sub, err := fs.Sub(e, "migrations")
-	if err != nil {
-		panic(err) // the name is a constant
-	}
-	return sub
 }

@@ -9,6 +9,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"io/fs"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
@@ -20,6 +21,15 @@ import (
 
 //go:embed migrations/*.sql
 var migrations embed.FS
+
+// migrationFiles is the folder of the embedded migrations.
+func migrationFiles() fs.FS {
+	sub, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		panic(err) // the name is a constant
+	}
+	return sub
+}
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
@@ -45,7 +55,7 @@ func Open(ctx context.Context, url string, key ed25519.PrivateKey) (*Store, erro
 		return nil, fmt.Errorf("the database at %s:%d cannot be reached: %w", cfg.ConnConfig.Host, cfg.ConnConfig.Port, err)
 	}
 	db := stdlib.OpenDBFromPool(pool)
-	p, err := goose.NewProvider(goose.DialectPostgres, db, must(migrations))
+	p, err := goose.NewProvider(goose.DialectPostgres, db, migrationFiles())
 	if err == nil {
 		_, err = p.Up(ctx)
 	}

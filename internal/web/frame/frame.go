@@ -63,8 +63,7 @@ type Page struct {
 	Theme    string
 	Notice   string
 	Fault    string // an error to show at the top of the sheet
-	Tool     string
-	code     int // HTTP status, 0 for 200
+	code     int    // HTTP status, 0 for 200
 }
 
 // StageNames are the six stages in order.
@@ -126,7 +125,7 @@ func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
 // Page begins a page for a request. Inside a case it loads what the frame
 // shows of it.
 func (a *App) Page(c *gin.Context, title, stage string) (*Page, error) {
-	p := &Page{Title: title, Stage: stage, Who: Who(c), Zone: time.UTC, Now: time.Now(), Query: c.Request.URL.Query(), Path: c.Request.URL.Path, Tool: a.Tool}
+	p := &Page{Title: title, Stage: stage, Who: Who(c), Zone: time.UTC, Now: time.Now(), Query: c.Request.URL.Query(), Path: c.Request.URL.Path}
 	if t, err := c.Cookie("theme"); err == nil && (t == "night" || t == "day") {
 		p.Theme = t
 	}
@@ -277,7 +276,7 @@ func (a *App) do(h func(*gin.Context) error) gin.HandlerFunc {
 // Fail shows an error as a page of its own.
 func (a *App) Fail(c *gin.Context, err error) {
 	c.Abort()
-	p := &Page{Title: "This could not be done", Who: Who(c), Case: CaseOf(c), Zone: time.UTC, Now: time.Now(), Path: c.Request.URL.Path, Tool: a.Tool, Fault: err.Error(), code: http.StatusInternalServerError}
+	p := &Page{Title: "This could not be done", Who: Who(c), Case: CaseOf(c), Zone: time.UTC, Now: time.Now(), Path: c.Request.URL.Path, Fault: err.Error(), code: http.StatusInternalServerError}
 	if errors.Is(err, store.ErrNotFound) {
 		p.Title, p.code = "Not found", http.StatusNotFound
 	} else {

@@ -124,7 +124,7 @@ func Words(what string) string {
 		return w
 	}
 	if w, ok := strings.CutPrefix(what, "custody."); ok {
-		return w
+		return strings.ReplaceAll(w, "_", " ")
 	}
 	return what
 }

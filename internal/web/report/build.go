@@ -40,6 +40,7 @@ type Report struct {
 	Tool         string
 	By           string
 	At           time.Time
+	Base         string // address of the case, "" in a package: there origins are not linked
 }
 
 type exhibit struct {
@@ -215,7 +216,7 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	t.Total(bytes, int64(len(parts)))
-	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s", cs.Reference, r.At.UTC().Format("20060102T150405Z")), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At, Records: len(r.Marked)}
+	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s", cs.Reference, r.At.UTC().Format("20060102T150405Z")), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
 	for _, p := range parts {
 		open := p.Open
 		bag.Parts = append(bag.Parts, casefile.Part{Path: p.Path, Open: func() (io.ReadCloser, error) {

@@ -45,6 +45,7 @@ func (a pages) page(c *gin.Context) error {
 	if v.Report, err = Build(ctx, a.Store, p.Case, a.Tool, frame.By(c)); err != nil {
 		return err
 	}
+	v.Report.Base = "/case/" + p.Case.Reference
 	if v.Runs, err = a.Store.Runs(ctx, p.Case.ID, "package", 1); err != nil {
 		return err
 	}
