@@ -295,7 +295,7 @@ test("7. the package verifies elsewhere, and every fault is named", async () => 
   expect(good.stdout.toString()).toContain("holds: case SAL-26-014");
   expect(good.status).toBe(0);
   const dir = packaged.replace(/\.zip$/, "");
-  execFileSync("python3", ["-m", "zipfile", "-e", packaged, join(dir, "..")]);
+  execFileSync("unzip", ["-q", packaged, "-d", join(dir, "..")]);
   expect(verify(dir).status).toBe(0);
   expect(execFileSync("sha256sum", ["-c", "--strict", "manifest-sha256.txt"], { cwd: dir }).toString()).not.toContain("FAILED");
   const broken = (name, change) => {

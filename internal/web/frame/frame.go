@@ -191,7 +191,7 @@ func Course(c *store.Case, board []store.BoardRow, waiting map[string]string, op
 	faulty, unverified := int64(0), 0
 	for _, b := range board {
 		done[0]++
-		for i, is := range []bool{b.Acquisitions > 0, b.Checked != nil && b.Faulty == 0, b.Recovered > 0, b.Marked > 0, b.Packaged > 0} {
+		for i, is := range []bool{b.Acquisitions > 0, b.Checked != nil && b.Faulty == 0, b.Recovered > 0, b.Marked > 0, b.Marked > 0 && b.Packaged > 0} {
 			if is {
 				done[i+1]++
 			}
