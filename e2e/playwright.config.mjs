@@ -4,7 +4,7 @@ export default defineConfig({
   testDir: ".",
   outputDir: "results",
   globalSetup: "./application.mjs",
-  timeout: 90_000,
+  timeout: 240_000,
   workers: 1,
   reporter: [["list"]],
   use: {

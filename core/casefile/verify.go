@@ -399,7 +399,7 @@ func (c *checker) records(vouched map[string]bool) {
 		}
 		c.r.Records++
 		o := r.Origin
-		if found, err := c.bytesOf(o.SHA256, o.Offset, o.Length); err != nil {
+		if found, err := c.bytesOf(&r); err != nil {
 			c.fault(where, "record "+r.UID+": "+err.Error(), "", "")
 		} else if found != o.Digest {
 			c.fault(where, "record "+r.UID+": the SHA-256 of its bytes", o.Digest, found)
@@ -442,9 +442,14 @@ func (c *checker) acquired(name string, vouched map[string]bool) map[string]stri
 	return out
 }
 
-// bytesOf hashes a run of bytes of a file of the package.
-func (c *checker) bytesOf(sum string, offset int64, length int) (string, error) {
+// bytesOf hashes the bytes of a record: a run of its file, or its cell alone if
+// the file is withheld.
+func (c *checker) bytesOf(r *RecordLine) (string, error) {
+	sum, offset, length := r.Origin.SHA256, r.Origin.Offset, r.Origin.Length
 	name := FilesDir + sum
+	if r.FileWithheld {
+		name, offset = CellsDir+r.Origin.Digest, 0
+	}
 	if len(sum) != 64 || !fs.ValidPath(name) {
 		return "", fmt.Errorf("%q is no SHA-256", sum)
 	}

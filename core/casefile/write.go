@@ -40,6 +40,7 @@ const (
 	LedgerName   = "data/ledger/ledger.jsonl"
 	HeadName     = "data/ledger/head.json"
 	FilesDir     = "data/files/"     // each file under its SHA-256
+	CellsDir     = "data/cells/"     // bytes of a record whose file is withheld, under their SHA-256
 	ManifestsDir = "data/manifests/" // of the acquisitions
 )
 
@@ -197,9 +198,12 @@ type RecordLine struct {
 	Exhibit     string `json:"exhibit"`
 	Acquisition int    `json:"acquisition"`
 	Manifest    string `json:"manifest"` // of the acquisition, below data/manifests/
-	Mark        string `json:"mark"`
-	MarkedBy    string `json:"marked_by"`
-	MarkedAt    string `json:"marked_at"` // RFC 3339
+	// FileWithheld says that the record's file holds what lies outside scope,
+	// and that only the record's own bytes are in the package.
+	FileWithheld bool   `json:"file_withheld,omitempty"`
+	Mark         string `json:"mark"`
+	MarkedBy     string `json:"marked_by"`
+	MarkedAt     string `json:"marked_at"` // RFC 3339
 }
 
 // Line writes r as one canonical line.
@@ -258,6 +262,9 @@ the folder that holds this file, and check it with ordinary tools:
    file by SHA-256, an offset and a length in bytes, and the SHA-256 of those
    bytes ("digest"). The file lies in data/files/ under its SHA-256:
      tail -c +$((OFFSET+1)) data/files/SHA256 | head -c LENGTH | sha256sum
+   Where a record says "file_withheld", its file also holds what lies outside
+   the scope of the authority, and only the record's own bytes are here, in
+   data/cells/ under their SHA-256.
 
 3. The files: each file's SHA-256 stands in the manifest of its acquisition in
    data/manifests/, beside the path that it had in its source. The SHA-256 of

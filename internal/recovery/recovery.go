@@ -5,9 +5,11 @@ package recovery
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
+	"strings"
 	"time"
 
 	"crosswind/core/digest"
@@ -54,6 +56,14 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
+	auth, err := q.Store.Authorities(ctx, c.ID)
+	if err != nil {
+		return err
+	}
+	var scopes []record.Scope
+	for i := range auth {
+		scopes = append(scopes, auth[i].Scope())
+	}
 	dbs, logs, err := q.databases(ctx, a)
 	if err != nil {
 		return err
@@ -72,6 +82,13 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		records, res, err := q.database(ctx, t, d, logs[d.RealPath+"-wal"], names, sub.Full)
 		if err != nil {
 			return err
+		}
+		if records, err = withhold(res, records, scopes); err != nil {
+			return err
+		}
+		for _, n := range res.OutsideScope() {
+			sum["withheld"] += n
+			t.Found("outside scope, withheld", n)
 		}
 		res.RecoveryID = rec.ID
 		if err := q.Store.SaveDatabase(ctx, a, *res, records); err != nil {
@@ -92,6 +109,38 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	}
 	return q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail})
 }
+
+// withhold leaves out what lies outside scope, and counts it. What is counted
+// of a database tells of what is left.
+func withhold(res *store.RecoveredDatabase, records []*record.Record, scopes []record.Scope) ([]*record.Record, error) {
+	live, origins, withheld := int64(0), map[string]int64{}, map[record.Why]int64{}
+	kept := records[:0]
+	for _, r := range records {
+		if why := record.Admits(scopes, r); why != record.Admitted {
+			withheld[why]++
+			continue
+		}
+		kept = append(kept, r)
+		if r.State.Below() {
+			origins[r.PlaceWords()]++
+		} else {
+			live++
+		}
+	}
+	for words, n := range res.Origins() { // of rows that no reading makes records of
+		if strings.HasSuffix(words, otherTables) {
+			origins[words] = n
+		}
+	}
+	var err1, err2 error
+	res.Live = live
+	res.ByOrigin, err1 = json.Marshal(origins)
+	res.Withheld, err2 = json.Marshal(withheld)
+	return kept, errors.Join(err1, err2)
+}
+
+// otherTables ends the place of rows that no reading makes records of.
+const otherTables = ", of other tables"
 
 // databases finds the files of an acquisition that begin as a SQLite database
 // does, those with a field map first and in the maps' order, and the logs.
@@ -170,7 +219,7 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.Fil
 	var out []*record.Record
 	for rec, err := range m.Records(f, src, names, salvage.Options{Full: full}, func(row *salvage.Row) {
 		if !row.Live {
-			origins[record.PlaceWords(record.Recovered, string(row.Origin))+", of other tables"]++
+			origins[record.PlaceWords(record.Recovered, string(row.Origin))+otherTables]++
 		}
 	}) {
 		if ctx.Err() != nil {
@@ -183,20 +232,10 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.Fil
 		if rec.Kind == record.Contact {
 			names.Learn(rec)
 		}
-		if rec.State.Below() {
-			origins[rec.PlaceWords()]++
-		} else {
-			res.Live++
-		}
 		out = append(out, rec)
 	}
-	out = fieldmap.Merge(out, func(r *record.Record) { origins[r.PlaceWords()]-- })
-	for o, n := range origins {
-		if n == 0 {
-			delete(origins, o)
-		}
-	}
+	out = fieldmap.Merge(out, nil)
 	res.ByOrigin, err = json.Marshal(origins)
-	t.Logf("%s: %d live, %d below", d.RealPath, res.Live, int64(len(out))-res.Live)
+	t.Logf("%s: %d records", d.RealPath, len(out))
 	return out, res, err
 }

@@ -84,7 +84,14 @@ func TestRecover(t *testing.T) {
 	if err != nil || len(dbs) != 3 {
 		t.Fatal(dbs, err)
 	}
-	for i, table := range []string{"card", "ring", "line"} { // by path
+	// Records with a privileged person are counted and kept nowhere.
+	if n := dbs[1].OutsideScope()[string(record.PrivilegedWith)]; n < 10 || dbs[0].OutsideScope()[string(record.PrivilegedWith)] != 1 || len(dbs[2].OutsideScope()) != 0 {
+		t.Errorf("%v %v %v", dbs[0].OutsideScope(), dbs[1].OutsideScope(), dbs[2].OutsideScope())
+	}
+	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID, Words: democase.Counsel.Number}); err != nil || k.All+k.Untimed != 0 {
+		t.Errorf("%d records with a privileged person are kept, %v", k.All+k.Untimed, err)
+	}
+	for i, table := range []string{"card WHERE id <> 50", "ring WHERE number <> '" + democase.Counsel.Number + "'", "line"} { // by path
 		f := fileOf(t, s, as[0].ID, dbs[i].Path)
 		out, err := exec.Command("sqlite3", "-readonly", filepath.Join(source, f.Path), "SELECT count(*) FROM "+table).Output()
 		if want, _ := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64); err != nil || dbs[i].Live != want {

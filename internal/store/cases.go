@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"crosswind/core/record"
 )
 
 // Examiner is somebody who can sign in.
@@ -84,6 +86,23 @@ type Authority struct {
 	ScopeTo     *time.Time    `db:"scope_to"`
 	ScopePeople string        `db:"scope_people"`
 	Excluded    string
+	Covered     Array[string] // handles; none: everybody
+	Privileged  Array[string] // handles
+}
+
+// Scope is what the authority covers, as a rule.
+func (a *Authority) Scope() record.Scope {
+	s := record.Scope{Covered: a.Covered, Privileged: a.Privileged}
+	for _, k := range a.ScopeKinds {
+		s.Kinds = append(s.Kinds, record.Kind(k))
+	}
+	if a.ScopeFrom != nil {
+		s.From = *a.ScopeFrom
+	}
+	if a.ScopeTo != nil {
+		s.To = *a.ScopeTo
+	}
+	return s
 }
 
 // CaseByReference finds a case.
@@ -125,17 +144,42 @@ func (s *Store) AddCase(ctx context.Context, c Case, a Authority, by string) err
 		if err != nil {
 			return err
 		}
-		err = t.exec("adding the authority", `INSERT INTO authority(case_id, kind, issued_by, number, valid_from, valid_to, scope_kinds, scope_from, scope_to, scope_people, excluded)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, id, a.Kind, a.IssuedBy, a.Number, a.ValidFrom, a.ValidTo, a.ScopeKinds.param(), a.ScopeFrom, a.ScopeTo, a.ScopePeople, a.Excluded)
-		if err != nil {
-			return err
-		}
+		c.ID = id
 		if err := t.Log(Act{c.Book(), by, "case.opened", c.Reference, map[string]string{"title": c.Title, "zone": c.Zone}}); err != nil {
 			return err
 		}
-		return t.Log(Act{c.Book(), by, "authority.recorded", a.Number, map[string]string{"kind": a.Kind, "issued_by": a.IssuedBy,
-			"valid_from": a.ValidFrom.UTC().Format(time.RFC3339), "valid_to": a.ValidTo.UTC().Format(time.RFC3339), "kinds": fmt.Sprint(a.ScopeKinds)}})
+		return t.addAuthority(&c, a, by)
 	})
+}
+
+// AddAuthority adds a further authority to a case: the only way in which its
+// scope grows.
+func (s *Store) AddAuthority(ctx context.Context, c *Case, a Authority, by string) error {
+	return s.Change(ctx, func(t *Tx) error { return t.addAuthority(c, a, by) })
+}
+
+func (t *Tx) addAuthority(c *Case, a Authority, by string) error {
+	err := t.exec("adding the authority", `INSERT INTO authority(case_id, kind, issued_by, number, valid_from, valid_to, scope_kinds, scope_from, scope_to, scope_people, excluded, covered, privileged)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`, c.ID, a.Kind, a.IssuedBy, a.Number, a.ValidFrom, a.ValidTo, a.ScopeKinds.param(), a.ScopeFrom, a.ScopeTo,
+		a.ScopePeople, a.Excluded, a.Covered.param(), a.Privileged.param())
+	if err != nil {
+		return err
+	}
+	d := map[string]string{"kind": a.Kind, "issued_by": a.IssuedBy, "valid_from": a.ValidFrom.UTC().Format(time.RFC3339), "valid_to": a.ValidTo.UTC().Format(time.RFC3339),
+		"kinds": strings.Join(a.ScopeKinds, ", ")}
+	if a.ScopeFrom != nil {
+		d["records_from"] = a.ScopeFrom.UTC().Format(time.RFC3339)
+	}
+	if a.ScopeTo != nil {
+		d["records_to"] = a.ScopeTo.UTC().Format(time.RFC3339)
+	}
+	if len(a.Covered) > 0 {
+		d["covered"] = strings.Join(a.Covered, ", ")
+	}
+	if len(a.Privileged) > 0 {
+		d["privileged"] = strings.Join(a.Privileged, ", ")
+	}
+	return t.Log(Act{c.Book(), by, "authority.recorded", a.Number, d})
 }
 
 // Authorities lists the authorities of a case.

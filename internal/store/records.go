@@ -33,12 +33,20 @@ type RecoveredDatabase struct {
 	Live       int64
 	ByOrigin   json.RawMessage `db:"by_origin"`
 	Notes      Array[string]
+	Withheld   json.RawMessage // outside scope: why to how many
 }
 
 // Origins gives ByOrigin as counts.
 func (d *RecoveredDatabase) Origins() map[string]int64 {
+	return counts(d.ByOrigin)
+}
+
+// OutsideScope gives Withheld as counts.
+func (d *RecoveredDatabase) OutsideScope() map[string]int64 { return counts(d.Withheld) }
+
+func counts(b json.RawMessage) map[string]int64 {
 	m := map[string]int64{}
-	json.Unmarshal(d.ByOrigin, &m) // written by SaveDatabase
+	json.Unmarshal(b, &m) // written by SaveDatabase
 	return m
 }
 
@@ -94,8 +102,8 @@ func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d RecoveredDat
 	if _, err := tx.Exec(ctx, "INSERT INTO record("+list+") SELECT "+list+" FROM incoming ON CONFLICT (acquisition_id, uid) DO NOTHING"); err != nil {
 		return fmt.Errorf("keeping records: %w", err)
 	}
-	_, err = tx.Exec(ctx, "INSERT INTO recovered_database VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (recovery_id, path) DO NOTHING",
-		d.RecoveryID, d.Path, d.FieldMap, d.Live, string(d.ByOrigin), d.Notes.param())
+	_, err = tx.Exec(ctx, "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (recovery_id, path) DO NOTHING",
+		d.RecoveryID, d.Path, d.FieldMap, d.Live, string(d.ByOrigin), d.Notes.param(), string(d.Withheld))
 	if err != nil {
 		return fmt.Errorf("keeping what %s gave: %w", d.Path, err)
 	}

@@ -139,7 +139,7 @@ func TestHostileTextIsKept(t *testing.T) {
 	}
 	at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for range 2 { // the second time must change nothing
-		if err := s.SaveDatabase(ctx, a, store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}")}, []*record.Record{
+		if err := s.SaveDatabase(ctx, a, store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, []*record.Record{
 			{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Text: "nul \x00 half \xff <script>alert(1)</script>"}}); err != nil {
 			t.Fatal(err)
 		}

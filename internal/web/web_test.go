@@ -97,7 +97,7 @@ func (w *site) evidence(v *vault.Vault) {
 	w.acq.EndedAt = &now
 	must(w.s.EndAcquisition(ctx, r, w.acq, []store.AcquisitionFault{{Path: hostile, Fault: hostile}}, store.Act{Book: w.cs.Book(), By: "tester", What: "acquisition.ended", On: hostile}))
 	at := time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
-	must(w.s.SaveDatabase(ctx, w.acq, store.RecoveredDatabase{RecoveryID: w.recovery(r), Path: hostile, ByOrigin: []byte("{}")}, []*record.Record{{
+	must(w.s.SaveDatabase(ctx, w.acq, store.RecoveredDatabase{RecoveryID: w.recovery(r), Path: hostile, ByOrigin: []byte("{}"), Withheld: []byte("{}")}, []*record.Record{{
 		UID: "u", Kind: record.Message, State: record.Recovered, At: &at, Thread: "1", ThreadTitle: hostile, Person: hostile, Handle: hostile, Text: hostile, Original: hostile,
 		Details: []record.Detail{{Label: hostile, Value: hostile}},
 		Origin: record.Origin{Path: hostile, Stored: hostile, SHA256: sha256, Table: hostile, Place: "freeblock", Page: 1, Offset: 2, Length: 4, Lost: []string{hostile},
@@ -284,6 +284,38 @@ func TestAcquireTakesNoPathFromAForm(t *testing.T) {
 	}
 	if code, page := w.post(kase+"/acquire", "path", "/etc"); code != http.StatusUnprocessableEntity || !strings.Contains(page, "choose the exhibit") {
 		t.Error(code)
+	}
+}
+
+// The scope grows only by a further authority.
+func TestAuthorities(t *testing.T) {
+	w := newSite(t)
+	good := map[string]string{"kind": "order", "issued_by": "x", "number": "N 2", "valid_from": "2026-09-01", "valid_to": "2026-10-01", "kinds": "call", "scope_from": "2026-09-01", "scope_to": "2026-09-02", "privileged": "+44 (7700) 900-551, A@Example.org"}
+	for _, c := range [][3]string{{"number", "", "its number"}, {"kinds", "secrets", "no kind of record"}, {"kinds", "", "no kind of record"}, {"valid_to", "soon", "is no date"},
+		{"valid_to", "2026-08-01", "ends before it begins"}, {"scope_to", "2026-08-01", "end before they begin"}, {"excluded", "counsel", "name the numbers"}, {"", "", ""}} {
+		var pairs []string
+		for k, v := range good {
+			if k == c[0] || c[0] == "excluded" && k == "privileged" {
+				continue
+			}
+			pairs = append(pairs, k, v)
+		}
+		code, page := w.post(kase+"/intake/authority", append(pairs, c[0], c[1])...)
+		if want := map[bool]int{true: 200, false: 422}[c[0] == ""]; code != want || !strings.Contains(page, c[2]) {
+			t.Errorf("%s=%q: %d, no %q", c[0], c[1], code, c[2])
+		}
+	}
+	all, err := w.s.Authorities(context.Background(), w.cs.ID)
+	if err != nil || len(all) != 2 {
+		t.Fatal(len(all), err)
+	}
+	s := all[1].Scope()
+	at := time.Date(2026, 9, 2, 22, 59, 59, 0, time.UTC) // 23:59:59 in Lisbon: that day is included
+	if why := s.Admits(&record.Record{Kind: record.Call, At: &at}); why != record.Admitted {
+		t.Error(why)
+	}
+	if why := s.Admits(&record.Record{Kind: record.Call, At: &at, Handle: "a@example.ORG"}); why != record.PrivilegedWith {
+		t.Error(why)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"time"
 
+	"crosswind/core/record"
 	"crosswind/internal/password"
 	"crosswind/internal/store"
 )
@@ -44,7 +45,7 @@ func Seed(ctx context.Context, s *store.Store) error {
 		Kind: "warrant", IssuedBy: "Examining magistrate, Outer Banks district", Number: "OB 412/26",
 		ValidFrom: at(24, 0, 0), ValidTo: time.Date(2027, 3, 25, 0, 0, 0, 0, zone),
 		ScopeKinds: []string{"message", "call", "contact"}, ScopeFrom: &from, ScopeTo: &to,
-		ScopePeople: "the owner and everyone in contact with the owner", Excluded: "none named"}, by)
+		ScopePeople: "the owner and everyone in contact with the owner", Excluded: Counsel.Name, Privileged: []string{record.Handle(Counsel.Number)}}, by)
 	if err != nil {
 		return err
 	}

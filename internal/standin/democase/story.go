@@ -28,6 +28,9 @@ var people = []struct{ name, number, note string }{
 	{"Leif at work", "+44 7700 900345", "shift lead"},
 }
 
+// Counsel is a privileged person: in calls and contacts, not in messages.
+var Counsel = struct{ Name, Number string }{"T. Lind, counsel", "+44 7700 900551"}
+
 var openers = []string{"are you up", "on my way", "back late tonight", "the ferry is late again", "did you get the bread", "call me when you can", "wind is turning", "all quiet here", "can you bring the charger", "shift moved to six", "no signal past the point", "I left the keys on the hook"}
 var middles = []string{"the 18:40 is full", "Leif says Thursday", "rain until noon they say", "I put the boxes by the door", "the kiosk closes at nine", "Brit asked about you", "the van needs fuel", "we are two short on the crew", "still waiting at the desk", "that was the last one"}
 var enders = []string{"ok", "fine by me", "see you there", "tell me in the morning", "thanks", "not today", "good", "I will ask", "half an hour", "sleep well"}
@@ -187,6 +190,10 @@ func ring(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 			secs = 8 + r.IntN(900)
 		}
 		who := r.IntN(len(people))
+		if n%41 == 40 {
+			db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, Counsel.Number, 1+n%2, stamp(fieldmap.Seconds1970, at), secs, took)
+			continue
+		}
 		if n%53 == 52 { // a number that is in no contact
 			db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, fmt.Sprintf("+44 7700 900%03d", 900+r.IntN(90)), 1, stamp(fieldmap.Seconds1970, at), secs, took)
 			continue
@@ -219,6 +226,8 @@ func cards(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		db.exec("INSERT INTO card VALUES (?, ?, nullif(?, ''), ?)", i+1, p.name, p.note, stamp(fieldmap.Seconds1980, start.AddDate(0, 0, i)))
 		db.exec("INSERT INTO reach VALUES (?, 'mobile', ?)", i+1, p.number)
 	}
+	db.exec("INSERT INTO card VALUES (50, ?, NULL, ?)", Counsel.Name, stamp(fieldmap.Seconds1980, start.AddDate(0, 4, 0)))
+	db.exec("INSERT INTO reach VALUES (50, 'work', ?)", Counsel.Number)
 	trades := strings.Fields("boatyard bakery tyres chandlery clinic ferry laundry locksmith net-loft post radio rope school slipway smithy store survey tide tower weather")
 	for i := range 160 {
 		added := start.Add(time.Duration(i) * 29 * time.Hour)

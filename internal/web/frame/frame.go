@@ -108,7 +108,7 @@ func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
 	if t := a.parsed[names[0]]; t != nil {
 		return t, nil
 	}
-	t, err := template.New("frame").Funcs(Funcs).ParseFS(files, "frame.html")
+	t, err := template.New("frame").Funcs(Funcs).ParseFS(files, "frame.html", "authority.html")
 	if err == nil {
 		t, err = t.ParseFS(fsys, names...)
 	}
@@ -276,6 +276,9 @@ func (a *App) do(h func(*gin.Context) error) gin.HandlerFunc {
 // Fail shows an error as a page of its own.
 func (a *App) Fail(c *gin.Context, err error) {
 	c.Abort()
+	if c.Request.Context().Err() != nil {
+		return // nobody waits for the answer any more
+	}
 	p := &Page{Title: "This could not be done", Who: Who(c), Case: CaseOf(c), Zone: time.UTC, Now: time.Now(), Path: c.Request.URL.Path, Fault: err.Error(), code: http.StatusInternalServerError}
 	if errors.Is(err, store.ErrNotFound) {
 		p.Title, p.code = "Not found", http.StatusNotFound

@@ -27,6 +27,8 @@ func Routes(a *frame.App, signed, inCase frame.Group) {
 	p := pages{a}
 	signed.GET("/check/imei", checkIMEI)
 	inCase.GET("/intake", func(c *gin.Context) error { return p.page(c, exhibitForm{}, custodyForm{}, nil) })
+	inCase.GET("/intake/authority", func(c *gin.Context) error { return p.authority(c, frame.AuthorityForm{}, nil) })
+	inCase.POST("/intake/authority", p.addAuthority)
 	inCase.POST("/intake/exhibit", p.addExhibit)
 	inCase.POST("/intake/custody", p.addCustody)
 }
@@ -111,6 +113,30 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 	}{auth, cards, ef, time.Now().In(p.Zone).Format("2006-01-02T15:04"), []string{"handset", "memory card", "computer medium", "account"},
 		[]string{"handed over", "sealed", "opened", "examined", "returned"}}
 	return a.Render(c, files, p, "intake.html")
+}
+
+func (a pages) authority(c *gin.Context, f frame.AuthorityForm, refused error) error {
+	p, err := a.Page(c, "Add an authority", "Intake")
+	if err != nil {
+		return err
+	}
+	p.Content = f
+	p.Refuse(refused)
+	return a.Render(c, files, p, "authority.html")
+}
+
+func (a pages) addAuthority(c *gin.Context) error {
+	f, cs := frame.ReadAuthorityForm(c), frame.CaseOf(c)
+	au, err := f.Authority(cs.Location())
+	if err == nil {
+		err = a.Store.AddAuthority(c.Request.Context(), cs, au, frame.By(c))
+	}
+	if err != nil {
+		return a.authority(c, f, err)
+	}
+	a.Notice(c, "%s %s is added. Recover again to see what it newly covers.", au.Kind, au.Number)
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake")
+	return nil
 }
 
 // tail is the last part of a case reference, with which its exhibits begin.

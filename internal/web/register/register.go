@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"crosswind/core/ledger"
-	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
@@ -75,22 +74,9 @@ func (a pages) register(c *gin.Context) error {
 }
 
 type caseForm struct {
-	Reference, Title, Zone, Kind, IssuedBy, Number, ValidFrom, ValidTo, ScopeFrom, ScopeTo, People, Excluded string
-	Kinds                                                                                                    []string
+	Reference, Title, Zone string
+	frame.AuthorityForm
 }
-
-// Has reports whether a kind is ticked.
-func (f caseForm) Has(kind record.Kind) bool {
-	for _, k := range f.Kinds {
-		if k == string(kind) {
-			return true
-		}
-	}
-	return false
-}
-
-// AllKinds are the kinds that scope can name.
-func (f caseForm) AllKinds() []record.Kind { return record.Kinds }
 
 func (a pages) newCase(c *gin.Context, f caseForm, fault error) error {
 	p, err := a.Page(c, "Open a case", "")
@@ -106,8 +92,7 @@ var reference = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
 
 func (a pages) addCase(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
-	f := caseForm{post("reference"), post("title"), post("zone"), post("kind"), post("issued_by"), post("number"), post("valid_from"), post("valid_to"),
-		post("scope_from"), post("scope_to"), post("people"), post("excluded"), c.PostFormArray("kinds")}
+	f := caseForm{post("reference"), post("title"), post("zone"), frame.ReadAuthorityForm(c)}
 	cs, au, err := f.read()
 	if err == nil {
 		err = a.Store.AddCase(c.Request.Context(), cs, au, frame.By(c))
@@ -126,48 +111,13 @@ func (f caseForm) read() (cs store.Case, au store.Authority, err error) {
 		return cs, au, fmt.Errorf("the reference %q is not one: letters, digits, dots, dashes and underscores, 40 at most", f.Reference)
 	case f.Title == "":
 		return cs, au, errors.New("a title is needed")
-	case f.Kind == "" || f.IssuedBy == "" || f.Number == "":
-		return cs, au, errors.New("the authority needs its kind, who issued it, and its number")
-	case len(f.Kinds) == 0:
-		return cs, au, errors.New("the authority's scope needs at least one kind of record")
 	}
 	zone, err := time.LoadLocation(f.Zone)
 	if err != nil || f.Zone == "" || f.Zone == "Local" {
 		return cs, au, fmt.Errorf("%q is no IANA time zone, such as Europe/Lisbon", f.Zone)
 	}
-	day := func(name, s string, after int) (time.Time, error) {
-		t, err := time.ParseInLocation("2006-01-02", s, zone)
-		if err != nil {
-			return t, fmt.Errorf("%s: %q is no date such as 2026-09-24", name, s)
-		}
-		return t.AddDate(0, 0, after), nil
-	}
-	cs = store.Case{Reference: f.Reference, Title: f.Title, Zone: f.Zone}
-	au = store.Authority{Kind: f.Kind, IssuedBy: f.IssuedBy, Number: f.Number, ScopeKinds: f.Kinds, ScopePeople: f.People, Excluded: f.Excluded}
-	if au.ValidFrom, err = day("valid from", f.ValidFrom, 0); err != nil {
-		return cs, au, err
-	}
-	if au.ValidTo, err = day("valid to", f.ValidTo, 1); err != nil { // to the end of that day
-		return cs, au, err
-	}
-	if !au.ValidFrom.Before(au.ValidTo) {
-		return cs, au, errors.New("the authority ends before it begins")
-	}
-	for _, x := range []struct {
-		name, s string
-		after   int
-		to      **time.Time
-	}{{"records from", f.ScopeFrom, 0, &au.ScopeFrom}, {"records to", f.ScopeTo, 1, &au.ScopeTo}} {
-		if x.s == "" {
-			continue
-		}
-		t, err := day(x.name, x.s, x.after)
-		if err != nil {
-			return cs, au, err
-		}
-		*x.to = &t
-	}
-	return cs, au, nil
+	au, err = f.Authority(zone)
+	return store.Case{Reference: f.Reference, Title: f.Title, Zone: f.Zone}, au, err
 }
 
 type boardLine struct {

@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"crosswind/core/backup"
@@ -62,6 +63,17 @@ type acquisition struct {
 // ManifestName is the name of the acquisition's manifest in a package.
 func (a *acquisition) ManifestName() string {
 	return fmt.Sprintf("%s-acquisition-%d.sha256", a.Reference, a.Number)
+}
+
+// withholds reports whether records of a database, or of the database that a
+// log belongs to, were withheld.
+func (a *acquisition) withholds(path string) bool {
+	for i := range a.Databases {
+		if d := &a.Databases[i]; d.Path == strings.TrimSuffix(path, "-wal") && len(d.OutsideScope()) > 0 {
+			return true
+		}
+	}
+	return false
 }
 
 type marked struct {
@@ -273,6 +285,20 @@ func (m *Maker) write(name string, bag casefile.Bag) (*digest.Set, error) {
 	return set, os.Rename(f.Name(), filepath.Join(m.Dir, name))
 }
 
+// cell reads the bytes of a record from the vault.
+func (m *Maker) cell(o *record.Origin) ([]byte, error) {
+	f, err := m.Vault.Open(o.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b := make([]byte, o.Length)
+	if _, err := f.ReadAt(b, o.Offset); err != nil {
+		return nil, fmt.Errorf("reading a record's bytes from %s: %w", o.Path, err)
+	}
+	return b, nil
+}
+
 // parts are the payload of a package. bytes is about what they hold together.
 func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts []casefile.Part, total int64, err error) {
 	html, err := r.HTML()
@@ -285,15 +311,27 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 	used := map[*acquisition]bool{}
 	for _, k := range r.Marked {
 		l := &casefile.RecordLine{Record: k.Whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.ManifestName(),
-			Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
+			FileWithheld: k.Acquisition.withholds(k.Whole.Origin.Path), Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
 		records = append(records, l)
-		b, err := l.Line()
+		used[k.Acquisition] = true
+		line, err := l.Line()
 		if err != nil {
 			return nil, 0, err
 		}
-		lines.Write(append(b, '\n'))
-		used[k.Acquisition] = true
-		if sum := k.Whole.Origin.SHA256; !taken[sum] {
+		lines.Write(append(line, '\n'))
+		o := k.Whole.Origin
+		if l.FileWithheld {
+			if taken[o.Digest] {
+				continue
+			}
+			taken[o.Digest] = true
+			b, err := m.cell(&o)
+			if err != nil {
+				return nil, 0, err
+			}
+			parts = append(parts, casefile.Bytes(casefile.CellsDir+o.Digest, b))
+			total += int64(len(b))
+		} else if sum := o.SHA256; !taken[sum] {
 			taken[sum] = true
 			parts = append(parts, casefile.Part{Path: casefile.FilesDir + sum, Open: func() (io.ReadCloser, error) { return m.Vault.Open(sum) }})
 			if st, err := os.Stat(m.Vault.Path(sum)); err == nil {
