@@ -77,13 +77,45 @@ test("1. register, board, and intake of a second exhibit with a hand-over", asyn
   await card.getByLabel("Received by").fill("R. Aske");
   await card.getByLabel("Place").fill("Bench 2");
   await card.getByRole("button", { name: "Record" }).click();
-  await expect(page.getByRole("alert")).toContainText("N. Nobody does not hold 014-B: it is held by H. Vold");
+  await expect(page.getByRole("alert")).toContainText("N. Nobody does not hold the exhibit: it is held by H. Vold");
   await expect(card.getByLabel("Received by")).toHaveValue("R. Aske");
   faults.splice(0); // the refusal's own status
   await card.getByLabel("Given by").fill("H. Vold");
   await card.getByRole("button", { name: "Record" }).click();
+  await expect(page.getByRole("alert")).toContainText("is confirmed by both sides");
+  faults.splice(0);
+  await card.getByLabel("or paper receipt, its number").fill("26-1181");
+  await card.getByRole("button", { name: "Record" }).click();
   await expect(card.getByRole("list", { name: /Chain of custody/ })).toContainText("H. Vold → R. Aske");
   await expect(card).toContainText("held by R. Aske");
+  await accessible(page);
+
+  // A seal that is opened must be closed before the exhibit goes on; then the
+  // custodian signs in beside the examiner.
+  const event = async (what, fields) => {
+    await card.getByText("Record a custody event").click();
+    await card.getByLabel("Event").selectOption(what);
+    await card.getByLabel("Place").fill("Bench 2");
+    for (const [label, value] of Object.entries(fields)) await card.getByLabel(label, { exact: true }).fill(value);
+    await card.getByRole("button", { name: "Record" }).click();
+  };
+  await event("opened", {});
+  await expect(card).toContainText("Seal B-220418 was opened, and the exhibit is not sealed again");
+  await event("handed over", { "Received by": "H. Vold", "Receiver's sign-in": "custodian", "Receiver's password": "rope-and-seal" });
+  await expect(page.getByRole("alert")).toContainText("seal B-220418 was opened");
+  faults.splice(0);
+  await page.goto(kase() + "/intake");
+  await event("sealed", { "Seal number": "B-220419" });
+  await event("handed over", { "Received by": "H. Vold", "Receiver's sign-in": "custodian", "Receiver's password": "rope-and-seal" });
+  await expect(card).toContainText("signed in: R. Aske (examiner) and H. Vold (custodian)");
+  await card.getByRole("link", { name: "receipt" }).last().click();
+  await expect(page.getByText("Received by H. Vold")).toBeVisible();
+  await accessible(page);
+  await page.goBack();
+  await card.getByRole("link", { name: "label" }).click();
+  await expect(page.getByRole("img", { name: /exhibit 014-B/ })).toBeVisible();
+  await accessible(page);
+  await shot(page, "label");
 });
 
 test("2. a backup is found and acquired while the page is left", async () => {

@@ -3,6 +3,7 @@ package record
 import (
 	"errors"
 	"fmt"
+	"strings"
 )
 
 // Luhn gives the check digit (ISO/IEC 7812-1, annex B) that belongs after the
@@ -25,10 +26,49 @@ func Luhn(s string) (byte, error) {
 	return '0' + byte((10-sum%10)%10), nil
 }
 
-// ErrCheckDigit is wrapped by CheckIMEI for a number whose check digit is not
+// ErrCheckDigit is wrapped by CheckIMEI and CheckICCID for a number whose check digit is not
 // the one that its other digits give. Labels are misprinted, so such a number
 // may be kept, with a reason.
 var ErrCheckDigit = errors.New("wrong check digit")
+
+// CheckICCID checks the number of a SIM card: 19 or 20 decimal digits that begin
+// with 89, the last a Luhn check digit (ITU-T E.118 section 2.1; some issuers
+// print one without it, of 18 or 19 digits, which cannot be checked).
+func CheckICCID(s string) error {
+	if len(s) < 19 || len(s) > 20 {
+		return fmt.Errorf("an ICCID with its check digit has 19 or 20 digits, this has %d characters", len(s))
+	}
+	if s[:2] != "89" {
+		return fmt.Errorf("an ICCID begins with 89, this with %q", s[:2])
+	}
+	return checkLuhn("an ICCID", s)
+}
+
+// CheckE164 checks a phone number in international form: a plus sign, then at
+// most 15 digits of which the first is not 0 (ITU-T E.164 section 6).
+func CheckE164(s string) error {
+	digits, ok := strings.CutPrefix(Handle(s), "+")
+	if !ok || len(digits) < 3 || len(digits) > 15 || digits[0] == '0' || strings.Trim(digits, "0123456789") != "" {
+		return fmt.Errorf("%q is no phone number in international form, such as +44 7700 900417", s)
+	}
+	return nil
+}
+
+// checkLuhn checks that s is all digits and ends in its Luhn check digit.
+func checkLuhn(what, s string) error {
+	n := len(s) - 1
+	want, err := Luhn(s[:n])
+	if err != nil {
+		return fmt.Errorf("%s has digits only: %w", what, err)
+	}
+	if s[n] < '0' || s[n] > '9' {
+		return fmt.Errorf("%s has digits only: %q is not a digit", what, s[n])
+	}
+	if s[n] != want {
+		return fmt.Errorf("%w: the other %d digits give %c, the number ends in %c", ErrCheckDigit, n, want, s[n])
+	}
+	return nil
+}
 
 // CheckIMEI checks an International Mobile Equipment Identity: 15 decimal
 // digits, the last a Luhn check digit (3GPP TS 23.003 section 6.2.1).
@@ -36,15 +76,5 @@ func CheckIMEI(s string) error {
 	if len(s) != 15 {
 		return fmt.Errorf("an IMEI has 15 digits, this has %d characters", len(s))
 	}
-	want, err := Luhn(s[:14])
-	if err != nil {
-		return fmt.Errorf("an IMEI has digits only: %w", err)
-	}
-	if s[14] < '0' || s[14] > '9' {
-		return fmt.Errorf("an IMEI has digits only: %q is not a digit", s[14])
-	}
-	if s[14] != want {
-		return fmt.Errorf("%w: the other 14 digits give %c, the number ends in %c", ErrCheckDigit, want, s[14])
-	}
-	return nil
+	return checkLuhn("an IMEI", s)
 }

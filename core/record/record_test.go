@@ -19,6 +19,29 @@ func TestLuhn(t *testing.T) {
 	}
 }
 
+// ITU-T E.118: 89, country, issuer, account, check digit by ISO/IEC 7812-1.
+func TestCheckICCID(t *testing.T) {
+	body := "899900000000000001"
+	d, err := Luhn(body)
+	if err != nil || CheckICCID(body+string(d)) != nil || !errors.Is(CheckICCID(body+string('0'+(d-'0'+1)%10)), ErrCheckDigit) {
+		t.Errorf("%c, %v", d, err)
+	}
+	for _, bad := range []string{"", "8999", "1234567890123456789", "89990000000000000x1"} {
+		if err := CheckICCID(bad); err == nil || errors.Is(err, ErrCheckDigit) {
+			t.Errorf("%q: %v", bad, err)
+		}
+	}
+}
+
+// ITU-T E.164 section 6: at most 15 digits after the plus sign.
+func TestCheckE164(t *testing.T) {
+	for s, ok := range map[string]bool{"+44 7700 900417": true, "+447700900417": true, "+123456789012345": true, "+1234567890123456": false, "07700 900417": false, "+0 123": false, "+44 77OO": false, "": false} {
+		if err := CheckE164(s); (err == nil) != ok {
+			t.Errorf("%q: %v", s, err)
+		}
+	}
+}
+
 func TestCheckIMEI(t *testing.T) {
 	if err := CheckIMEI("260531793113837"); err != nil {
 		t.Error(err)

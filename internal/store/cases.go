@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/custody"
 	"crosswind/core/record"
 )
 
@@ -189,19 +190,29 @@ func (s *Store) Authorities(ctx context.Context, caseID int64) (out []Authority,
 
 // Exhibit is an exhibit.
 type Exhibit struct {
-	ID        int64
-	CaseID    int64 `db:"case_id"`
-	Reference string
-	Kind      string
-	ModelMark string `db:"model_mark"`
-	Serial    string
-	IMEI      string `db:"imei"`
-	IMEINote  string `db:"imei_note"`
-	Power     string
-	Screen    string
-	Lock      string
-	Damage    string
-	CreatedAt time.Time `db:"created_at"`
+	ID          int64
+	CaseID      int64 `db:"case_id"`
+	Reference   string
+	Kind        string
+	ModelMark   string `db:"model_mark"`
+	Serial      string
+	IMEI        string `db:"imei"`
+	IMEINote    string `db:"imei_note"`
+	Power       string
+	Screen      string
+	Lock        string
+	Damage      string
+	ICCID       string `db:"iccid"`
+	ICCIDNote   string `db:"iccid_note"`
+	Numbers     string // phone numbers, E.164, with commas
+	Touch       string
+	Radios      string
+	SeizedAt    *time.Time `db:"seized_at"`
+	SeizedPlace string     `db:"seized_place"`
+	SeizedBy    string     `db:"seized_by"`
+	ClockOffset string     `db:"clock_offset"` // seconds, its clock less the reference
+	ClockMethod string     `db:"clock_method"`
+	CreatedAt   time.Time  `db:"created_at"`
 }
 
 // Custody is an event in an exhibit's chain of custody.
@@ -215,6 +226,21 @@ type Custody struct {
 	Seal      string
 	Place     string
 	Note      string
+	Confirmed string // of a hand-over: by which sign-ins, or which paper receipt
+}
+
+// Event is the link of the chain.
+func (k *Custody) Event() custody.Event {
+	return custody.Event{What: custody.What(k.What), At: k.At, From: k.FromWhom, To: k.ToWhom, Seal: k.Seal}
+}
+
+// Follow goes through an exhibit's chain of custody.
+func Follow(ks []Custody) (custody.Chain, []error) {
+	es := make([]custody.Event, len(ks))
+	for i := range ks {
+		es[i] = ks[i].Event()
+	}
+	return custody.Follow(es)
 }
 
 // Exhibits lists the exhibits of a case by reference.
@@ -230,16 +256,24 @@ func (s *Store) CustodyOf(ctx context.Context, exhibitID int64) (out []Custody, 
 // AddExhibit registers an exhibit together with its first custody event.
 func (s *Store) AddExhibit(ctx context.Context, c *Case, e Exhibit, first Custody, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
-		id, err := t.insert("the exhibit reference "+e.Reference, `INSERT INTO exhibit(case_id, reference, kind, model_mark, serial, imei, imei_note, power, screen, lock, damage)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`, c.ID, e.Reference, e.Kind, e.ModelMark, e.Serial, e.IMEI, e.IMEINote, e.Power, e.Screen, e.Lock, e.Damage)
+		id, err := t.insert("the exhibit reference "+e.Reference, `INSERT INTO exhibit(case_id, reference, kind, model_mark, serial, imei, imei_note, power, screen, lock, damage,
+  iccid, iccid_note, numbers, touch, radios, seized_at, seized_place, seized_by, clock_offset, clock_method)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)`, c.ID, e.Reference, e.Kind, e.ModelMark, e.Serial, e.IMEI, e.IMEINote, e.Power, e.Screen, e.Lock, e.Damage,
+			e.ICCID, e.ICCIDNote, e.Numbers, e.Touch, e.Radios, e.SeizedAt, e.SeizedPlace, e.SeizedBy, e.ClockOffset, e.ClockMethod)
 		if err != nil {
 			return err
 		}
 		e.ID = id
 		d := map[string]string{"kind": e.Kind, "model_mark": e.ModelMark, "serial": e.Serial, "imei": e.IMEI,
 			"power": e.Power, "screen": e.Screen, "lock": e.Lock, "damage": e.Damage}
-		if e.IMEINote != "" {
-			d["imei_kept_because"] = e.IMEINote
+		for name, v := range map[string]string{"imei_kept_because": e.IMEINote, "iccid": e.ICCID, "iccid_kept_because": e.ICCIDNote, "numbers": e.Numbers, "touch": e.Touch,
+			"radios": e.Radios, "seized_place": e.SeizedPlace, "seized_by": e.SeizedBy, "clock_offset_seconds": e.ClockOffset, "clock_method": e.ClockMethod} {
+			if v != "" {
+				d[name] = v
+			}
+		}
+		if e.SeizedAt != nil {
+			d["seized_at"] = e.SeizedAt.UTC().Format(time.RFC3339)
 		}
 		if err := t.Log(Act{c.Book(), by, "exhibit.registered", e.Reference, d}); err != nil {
 			return err
@@ -254,13 +288,13 @@ func (s *Store) AddCustody(ctx context.Context, c *Case, e *Exhibit, k Custody, 
 }
 
 func (t *Tx) addCustody(c *Case, e *Exhibit, k Custody, by string) error {
-	err := t.exec("adding the custody event", "INSERT INTO custody(exhibit_id, what, at, from_whom, to_whom, seal, place, note) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)",
-		e.ID, k.What, k.At, k.FromWhom, k.ToWhom, k.Seal, k.Place, k.Note)
+	err := t.exec("adding the custody event", "INSERT INTO custody(exhibit_id, what, at, from_whom, to_whom, seal, place, note, confirmed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
+		e.ID, k.What, k.At, k.FromWhom, k.ToWhom, k.Seal, k.Place, k.Note, k.Confirmed)
 	if err != nil {
 		return err
 	}
 	d := map[string]string{"at": k.At.UTC().Format(time.RFC3339), "to": k.ToWhom, "place": k.Place}
-	for name, v := range map[string]string{"from": k.FromWhom, "seal": k.Seal, "note": k.Note} {
+	for name, v := range map[string]string{"from": k.FromWhom, "seal": k.Seal, "note": k.Note, "confirmed": k.Confirmed} {
 		if v != "" {
 			d[name] = v
 		}

@@ -3,7 +3,9 @@ package web
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"fmt"
+	"html"
 	"io"
 	"log/slog"
 	"net/http"
@@ -11,6 +13,7 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -321,7 +324,7 @@ func TestAuthorities(t *testing.T) {
 
 func TestIntakeRefusals(t *testing.T) {
 	w := newSite(t)
-	good := map[string]string{"reference": "014-B", "kind": "handset", "model_mark": "m", "serial": "s", "imei": "260531793113837", "seal": "1", "place": "p", "to": "H. Vold", "at": "2026-09-26T10:00"}
+	good := map[string]string{"iccid": "", "numbers": "", "clock_offset": "", "seized_at": "", "reference": "014-B", "kind": "handset", "model_mark": "m", "serial": "s", "imei": "260531793113837", "seal": "1", "place": "p", "to": "H. Vold", "at": "2026-09-26T10:00"}
 	try := func(name, value string) (int, string) {
 		var pairs []string
 		for k, v := range good {
@@ -333,7 +336,7 @@ func TestIntakeRefusals(t *testing.T) {
 		return w.post(kase+"/intake/exhibit", pairs...)
 	}
 	for _, c := range [][3]string{{"serial", "", "serial number"}, {"imei", "260531793113836", "wrong check digit"}, {"imei", "26", "15 digits"}, {"seal", "", "seal number"},
-		{"at", "yesterday", "is not one such as"}, {"at", "2999-01-01T00:00", "in the future"}, {"reference", "014-A", "in use already"}} {
+		{"at", "yesterday", "is not one such as"}, {"at", "2999-01-01T00:00", "in the future"}, {"reference", "014-A", "in use already"}, {"iccid", "12", "19 or 20 digits"}, {"numbers", "+44 7700 900417, 0123", "no phone number"}, {"clock_offset", "-3", "how it was measured"}, {"seized_at", "2026-09-27T10:00", "before it was seized"}} {
 		code, page := try(c[0], c[1])
 		if code != http.StatusUnprocessableEntity && code != http.StatusInternalServerError || !strings.Contains(page, c[2]) || !strings.Contains(page, `value="H. Vold"`) {
 			t.Errorf("%s=%q: %d, no %q or the form is lost", c[0], c[1], code, c[2])
@@ -344,12 +347,60 @@ func TestIntakeRefusals(t *testing.T) {
 	}
 	for _, c := range [][]string{
 		{"names both sides", "what", "handed over", "from", "R. Aske", "at", "2026-09-27T10:00", "place", "p"},
-		{"lies before the last one", "what", "sealed", "at", "2026-09-01T10:00", "place", "p"},
-		{"needs its place", "what", "sealed", "at", "2026-09-27T10:00"},
+		{"lies before the last event", "what", "examined", "at", "2026-09-01T10:00", "place", "p"},
+		{"needs its place", "what", "examined", "at", "2026-09-27T10:00"},
+		{"under seal B-220417", "what", "sealed", "seal", "9", "at", "2026-09-27T10:00", "place", "p"},
+		{"confirmed by both sides", "what", "handed over", "from", "R. Aske", "to", "H. Vold", "at", "2026-09-27T10:00", "place", "p"},
+		{"is that of R. Aske, not of H. Vold", "what", "handed over", "from", "R. Aske", "to", "H. Vold", "at", "2026-09-27T10:00", "place", "p", "login", "examiner", "password", democase.Accounts[0].Password},
+		{"the password is wrong", "what", "handed over", "from", "R. Aske", "to", "H. Vold", "at", "2026-09-27T10:00", "place", "p", "login", "custodian", "password", "guess"},
 		{"both are R. Aske", "what", "handed over", "from", "R. Aske", "to", "R. Aske", "at", "2026-09-27T10:00", "place", "p"},
 	} {
 		if code, page := w.post(kase+"/intake/custody", append([]string{"exhibit", "014-A"}, c[1:]...)...); code != http.StatusUnprocessableEntity || !strings.Contains(page, c[0]) {
 			t.Errorf("%v: %d", c, code)
 		}
+	}
+}
+
+// The label's code is read back by a general-purpose reader, zbarimg.
+func TestLabelAndReceipt(t *testing.T) {
+	w := newSite(t)
+	es, err := w.s.Exhibits(context.Background(), w.cs.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	code, page := w.get(fmt.Sprintf("%s/intake/%d/label", kase, es[0].ID))
+	_, rest, ok := strings.Cut(page, "data:image/png;base64,")
+	if code != http.StatusOK || !ok {
+		t.Fatal(code)
+	}
+	text, _, _ := strings.Cut(rest, `"`)
+	png, err := base64.StdEncoding.DecodeString(html.UnescapeString(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	path := filepath.Join(t.TempDir(), "label.png")
+	if err := os.WriteFile(path, png, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command("zbarimg", "--quiet", "--raw", path).Output()
+	if want := "case SAL-26-014; exhibit 014-A; OL-220; serial TEST-0417-A\n"; err != nil || string(out) != want {
+		t.Errorf("the code says %q, %v", out, err)
+	}
+	chain, err := w.s.CustodyOf(context.Background(), es[0].ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if code, page := w.get(fmt.Sprintf("%s/intake/receipt/%d", kase, chain[1].ID)); code != http.StatusOK || !strings.Contains(page, "Given by H. Vold") || !strings.Contains(page, "paper receipt 26-1180") {
+		t.Error(code)
+	}
+	for _, path := range []string{fmt.Sprintf("/case/OTHER-1/intake/%d/label", es[0].ID), fmt.Sprintf("/case/OTHER-1/intake/receipt/%d", chain[0].ID)} {
+		if code, _ := w.get(path); code != http.StatusNotFound {
+			t.Errorf("%s: %d", path, code)
+		}
+	}
+	// A hand-over that both sides confirm by signing in.
+	code, page = w.post(kase+"/intake/custody", "exhibit", "014-A", "what", "handed over", "from", "R. Aske", "to", "H. Vold", "at", "2026-09-27T10:00", "place", "p", "login", "custodian", "password", democase.Accounts[1].Password)
+	if code != http.StatusOK || !strings.Contains(page, "signed in: R. Aske (examiner) and H. Vold (custodian)") || !strings.Contains(page, "held by H. Vold") {
+		t.Error(code)
 	}
 }

@@ -54,7 +54,9 @@ func Seed(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	e := store.Exhibit{Reference: "014-A", Kind: "handset", ModelMark: Handset.Mark, Serial: Handset.Serial, IMEI: Handset.IMEI,
-		Power: "on", Screen: "whole", Lock: "code, not known", Damage: "scratch along the left edge"}
+		Power: "on", Screen: "whole", Touch: "works", Lock: "code, not known", Radios: "off", Damage: "scratch along the left edge",
+		Numbers: "+44 7700 900100", SeizedAt: new(at(24, 19, 55)), SeizedPlace: "Quay 3, Outer Banks", SeizedBy: "S. Roan, patrol",
+		ClockOffset: "4.0", ClockMethod: "photographed beside a radio clock, 24 Sep 2026 20:20"}
 	if err := s.AddExhibit(ctx, cs, e, store.Custody{What: "received", At: at(24, 20, 15), FromWhom: "S. Roan, patrol", ToWhom: "H. Vold", Seal: "B-220417", Place: "Quay office, Outer Banks"}, by); err != nil {
 		return err
 	}
@@ -62,5 +64,5 @@ func Seed(ctx context.Context, s *store.Store) error {
 	if err != nil {
 		return err
 	}
-	return s.AddCustody(ctx, cs, &es[0], store.Custody{What: "handed over", At: at(25, 9, 5), FromWhom: "H. Vold", ToWhom: "R. Aske", Seal: "B-220417", Place: "Bench 2, laboratory", Note: "seal whole"}, by)
+	return s.AddCustody(ctx, cs, &es[0], store.Custody{What: "handed over", At: at(25, 9, 5), FromWhom: "H. Vold", ToWhom: "R. Aske", Seal: "B-220417", Place: "Bench 2, laboratory", Note: "seal whole", Confirmed: "paper receipt 26-1180"}, by)
 }

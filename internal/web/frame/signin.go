@@ -1,6 +1,7 @@
 package frame
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/hex"
@@ -74,27 +75,39 @@ func attempted(login string, ok bool) {
 	}
 }
 
-func (a *App) signIn(c *gin.Context) error {
-	s := signIn{Login: strings.TrimSpace(c.PostForm("login")), Next: c.PostForm("next")}
-	ctx := c.Request.Context()
-	if waitFor(s.Login) > 0 {
-		return a.signInPage(c, s, errors.New("too many wrong passwords for this sign-in: wait half a minute and try again"))
+var errWait = errors.New("too many wrong passwords for this sign-in: wait half a minute and try again")
+
+// Authenticate finds the account that a sign-in and a password belong to. A
+// refusal is an entry in the ledger.
+func (a *App) Authenticate(ctx context.Context, login, secret string) (*store.Examiner, error) {
+	if waitFor(login) > 0 {
+		return nil, errWait
 	}
-	e, err := a.Store.ExaminerByLogin(ctx, s.Login)
+	e, err := a.Store.ExaminerByLogin(ctx, login)
 	if errors.Is(err, store.ErrNotFound) {
 		err = password.ErrWrong
 	} else if err == nil {
-		err = password.Check(e.PasswordHash, c.PostForm("password"))
+		err = password.Check(e.PasswordHash, secret)
 	}
 	if err != nil && !errors.Is(err, password.ErrWrong) {
-		return err
+		return nil, err
 	}
-	attempted(s.Login, err == nil)
+	attempted(login, err == nil)
 	if err != nil {
-		if err := a.Store.Log(ctx, store.Act{Book: store.Bench, By: "nobody", What: "signin.refused", On: clip(s.Login)}); err != nil {
-			return err
-		}
+		return nil, errors.Join(err, a.Store.Log(ctx, store.Act{Book: store.Bench, By: "nobody", What: "signin.refused", On: clip(login)}))
+	}
+	return e, nil
+}
+
+func (a *App) signIn(c *gin.Context) error {
+	s := signIn{Login: strings.TrimSpace(c.PostForm("login")), Next: c.PostForm("next")}
+	ctx := c.Request.Context()
+	e, err := a.Authenticate(ctx, s.Login, c.PostForm("password"))
+	if errors.Is(err, password.ErrWrong) || errors.Is(err, errWait) {
 		return a.signInPage(c, s, err)
+	}
+	if err != nil {
+		return err
 	}
 	if err := a.Sessions.RenewToken(ctx); err != nil {
 		return err

@@ -7,9 +7,11 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"strconv"
 	"strings"
 	"time"
 
+	"crosswind/core/custody"
 	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
@@ -25,7 +27,9 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, signed, inCase frame.Group) {
 	p := pages{a}
-	signed.GET("/check/imei", checkIMEI)
+	signed.GET("/check/:what", check)
+	inCase.GET("/intake/:id/label", p.label)
+	inCase.GET("/intake/receipt/:custody", p.receipt)
 	inCase.GET("/intake", func(c *gin.Context) error { return p.page(c, exhibitForm{}, custodyForm{}, nil) })
 	inCase.GET("/intake/authority", func(c *gin.Context) error { return p.authority(c, frame.AuthorityForm{}, nil) })
 	inCase.POST("/intake/authority", p.addAuthority)
@@ -33,10 +37,18 @@ func Routes(a *frame.App, signed, inCase frame.Group) {
 	inCase.POST("/intake/custody", p.addCustody)
 }
 
-// checkIMEI says whether an IMEI holds, while it is typed.
-func checkIMEI(c *gin.Context) error {
-	err := record.CheckIMEI(strings.TrimSpace(c.Query("v")))
-	said := "the check digit is right"
+// check says whether a number holds, while it is typed.
+func check(c *gin.Context) error {
+	v := strings.TrimSpace(c.Query("v"))
+	said, err := "the check digit is right", error(nil)
+	switch c.Param("what") {
+	case "imei":
+		err = record.CheckIMEI(v)
+	case "iccid":
+		err = record.CheckICCID(v)
+	default:
+		return fmt.Errorf("check of %q: %w", c.Param("what"), store.ErrNotFound)
+	}
 	if err != nil {
 		said = err.Error()
 	}
@@ -46,25 +58,29 @@ func checkIMEI(c *gin.Context) error {
 
 type exhibitForm struct {
 	Reference, Kind, ModelMark, Serial, IMEI, IMEINote, Power, Screen, Lock, Damage string
+	ICCID, ICCIDNote, Numbers, Touch, Radios                                        string
+	SeizedAt, SeizedPlace, SeizedBy, ClockOffset, ClockMethod                       string
 	Seal, Place, At, From, To                                                       string
 	Open                                                                            bool
 }
 
-type custodyForm struct{ Exhibit, What, At, From, To, Seal, Place, Note string }
+type custodyForm struct{ Exhibit, What, At, From, To, Seal, Place, Note, Receipt, Login string }
 
 type card struct {
 	store.Exhibit
-	Custody  []store.Custody
-	IMEISays string
-	Form     custodyForm
+	Custody             []store.Custody
+	Chain               custody.Chain
+	Faults              []error
+	IMEISays, ICCIDSays string
+	Form                custodyForm
 }
 
-// Holder is who holds the exhibit now.
-func (k card) Holder() string {
-	if len(k.Custody) == 0 {
-		return ""
+// holds says what a check of a number found.
+func holds(err error) string {
+	if err != nil {
+		return err.Error()
 	}
-	return k.Custody[len(k.Custody)-1].ToWhom
+	return "check digit right"
 }
 
 func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error) error {
@@ -85,16 +101,12 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		if k.Custody, err = a.Store.CustodyOf(c.Request.Context(), e.ID); err != nil {
 			return err
 		}
-		if e.IMEI != "" {
-			k.IMEISays = "check digit right"
-			if err := record.CheckIMEI(e.IMEI); err != nil {
-				k.IMEISays = err.Error()
-			}
-		}
+		k.Chain, k.Faults = store.Follow(k.Custody)
+		k.IMEISays, k.ICCIDSays = holds(record.CheckIMEI(e.IMEI)), holds(record.CheckICCID(e.ICCID))
 		if cf.Exhibit == e.Reference {
 			k.Form = cf
 		} else {
-			k.Form = custodyForm{From: k.Holder()}
+			k.Form = custodyForm{From: k.Chain.Holder}
 		}
 		cards = append(cards, k)
 	}
@@ -109,9 +121,8 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		New         exhibitForm
 		Now         string
 		Kinds       []string
-		Events      []string
-	}{auth, cards, ef, time.Now().In(p.Zone).Format("2006-01-02T15:04"), []string{"handset", "memory card", "computer medium", "account"},
-		[]string{"handed over", "sealed", "opened", "examined", "returned"}}
+		Events      []custody.What
+	}{auth, cards, ef, time.Now().In(p.Zone).Format("2006-01-02T15:04"), []string{"handset", "memory card", "computer medium", "account"}, custody.Events}
 	return a.Render(c, files, p, "intake.html")
 }
 
@@ -159,30 +170,12 @@ func moment(cs *store.Case, s string) (time.Time, error) {
 func (a pages) addExhibit(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
 	f := exhibitForm{post("reference"), post("kind"), post("model_mark"), post("serial"), post("imei"), post("imei_note"), post("power"), post("screen"), post("lock"), post("damage"),
+		post("iccid"), post("iccid_note"), post("numbers"), post("touch"), post("radios"), post("seized_at"), post("seized_place"), post("seized_by"), post("clock_offset"), post("clock_method"),
 		post("seal"), post("place"), post("at"), post("from"), post("to"), true}
 	cs := frame.CaseOf(c)
-	at, err := moment(cs, f.At)
-	imei := error(nil)
-	if f.IMEI != "" {
-		imei = record.CheckIMEI(f.IMEI)
-	}
-	switch {
-	case f.Reference == "" || len(f.Reference) > 40:
-		err = errors.New("the exhibit needs a reference of 40 characters at most")
-	case f.ModelMark == "" || f.Serial == "":
-		err = errors.New("the exhibit needs its model mark and its serial number; write \"none seen\" if it bears none")
-	case imei != nil && !errors.Is(imei, record.ErrCheckDigit):
-		err = imei
-	case imei != nil && f.IMEINote == "":
-		err = fmt.Errorf("the IMEI %s has a %w. Correct it, or keep it and say why", f.IMEI, imei)
-	case f.To == "" || f.Place == "" || f.Seal == "":
-		err = errors.New("the first custody event needs the seal number, the place, and who received the exhibit")
-	case err == nil:
-		e := store.Exhibit{Reference: f.Reference, Kind: f.Kind, ModelMark: f.ModelMark, Serial: f.Serial, IMEI: f.IMEI, Power: f.Power, Screen: f.Screen, Lock: f.Lock, Damage: f.Damage}
-		if imei != nil {
-			e.IMEINote = f.IMEINote
-		}
-		err = a.Store.AddExhibit(c.Request.Context(), cs, e, store.Custody{What: "received", At: at, FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place}, frame.By(c))
+	e, first, err := f.read(cs)
+	if err == nil {
+		err = a.Store.AddExhibit(c.Request.Context(), cs, e, first, frame.By(c))
 	}
 	if err != nil {
 		return a.page(c, f, custodyForm{}, err)
@@ -192,40 +185,96 @@ func (a pages) addExhibit(c *gin.Context) error {
 	return nil
 }
 
+// number checks a number that may bear a wrong check digit, if it is said why
+// it is kept.
+func number(what, v, note string, check func(string) error) (kept string, err error) {
+	if v == "" {
+		return "", nil
+	}
+	err = check(v)
+	if errors.Is(err, record.ErrCheckDigit) {
+		if note == "" {
+			return "", fmt.Errorf("the %s %s has a %w. Correct it, or keep it and say why", what, v, err)
+		}
+		return note, nil
+	}
+	return "", err
+}
+
+func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody, err error) {
+	e = store.Exhibit{Reference: f.Reference, Kind: f.Kind, ModelMark: f.ModelMark, Serial: f.Serial, IMEI: f.IMEI, Power: f.Power, Screen: f.Screen, Lock: f.Lock, Damage: f.Damage,
+		ICCID: f.ICCID, Numbers: f.Numbers, Touch: f.Touch, Radios: f.Radios, SeizedPlace: f.SeizedPlace, SeizedBy: f.SeizedBy, ClockOffset: f.ClockOffset, ClockMethod: f.ClockMethod}
+	first = store.Custody{What: string(custody.Received), FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place}
+	switch {
+	case f.Reference == "" || len(f.Reference) > 40:
+		return e, first, errors.New("the exhibit needs a reference of 40 characters at most")
+	case f.ModelMark == "" || f.Serial == "":
+		return e, first, errors.New("the exhibit needs its model mark and its serial number; write \"none seen\" if it bears none")
+	case f.To == "" || f.Place == "" || f.Seal == "":
+		return e, first, errors.New("the first custody event needs the seal number, the place, and who received the exhibit")
+	case (f.ClockOffset == "") != (f.ClockMethod == ""):
+		return e, first, errors.New("the clock's offset comes with how it was measured, and the other way round")
+	}
+	if f.ClockOffset != "" {
+		if _, err := strconv.ParseFloat(f.ClockOffset, 64); err != nil {
+			return e, first, fmt.Errorf("the clock's offset %q is no number of seconds, such as -12.5", f.ClockOffset)
+		}
+	}
+	for n := range strings.SplitSeq(f.Numbers, ",") {
+		if n = strings.TrimSpace(n); n != "" {
+			if err := record.CheckE164(n); err != nil {
+				return e, first, err
+			}
+		}
+	}
+	if e.IMEINote, err = number("IMEI", f.IMEI, f.IMEINote, record.CheckIMEI); err != nil {
+		return e, first, err
+	}
+	if e.ICCIDNote, err = number("ICCID", f.ICCID, f.ICCIDNote, record.CheckICCID); err != nil {
+		return e, first, err
+	}
+	if f.SeizedAt != "" {
+		t, err := moment(cs, f.SeizedAt)
+		if err != nil {
+			return e, first, err
+		}
+		e.SeizedAt = &t
+	}
+	if first.At, err = moment(cs, f.At); err == nil && e.SeizedAt != nil && first.At.Before(*e.SeizedAt) {
+		err = errors.New("the exhibit was received before it was seized")
+	}
+	return e, first, err
+}
+
 func (a pages) addCustody(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
-	f := custodyForm{post("exhibit"), post("what"), post("at"), post("from"), post("to"), post("seal"), post("place"), post("note")}
+	f := custodyForm{post("exhibit"), post("what"), post("at"), post("from"), post("to"), post("seal"), post("place"), post("note"), post("receipt"), post("login")}
 	cs := frame.CaseOf(c)
 	e, err := a.ExhibitByReference(c, f.Exhibit)
 	if err != nil {
 		return err
 	}
-	chain, err := a.Store.CustodyOf(c.Request.Context(), e.ID)
+	past, err := a.Store.CustodyOf(c.Request.Context(), e.ID)
 	if err != nil {
 		return err
 	}
-	at, err := moment(cs, f.At)
-	holder, last := "", time.Time{}
-	if n := len(chain); n > 0 {
-		holder, last = chain[n-1].ToWhom, chain[n-1].At
+	chain, _ := store.Follow(past)
+	k := store.Custody{What: f.What, FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place, Note: f.Note}
+	if k.What != string(custody.HandedOver) && k.What != string(custody.Received) && k.ToWhom == "" {
+		k.ToWhom = chain.Holder // the others do not change who holds it
 	}
-	if f.What != "handed over" && f.To == "" {
-		f.To = holder // the others do not change who holds it
+	k.At, err = moment(cs, f.At)
+	if err == nil {
+		err = chain.Check(k.Event())
 	}
-	switch {
-	case err != nil:
-	case f.What == "handed over" && (f.From == "" || f.To == ""):
-		err = errors.New("a hand-over names both sides: who gave the exhibit and who received it")
-	case f.What == "handed over" && f.From == f.To:
-		err = fmt.Errorf("a hand-over has two sides; both are %s here", f.From)
-	case f.What == "handed over" && f.From != holder:
-		err = fmt.Errorf("%s does not hold %s: it is held by %s", f.From, e.Reference, holder)
-	case at.Before(last):
-		err = fmt.Errorf("the event lies before the last one of %s, at %s", e.Reference, frame.When(last, cs.Location()))
-	case f.Place == "":
+	if err == nil && f.Place == "" {
 		err = errors.New("the event needs its place")
-	default:
-		err = a.Store.AddCustody(c.Request.Context(), cs, e, store.Custody{What: f.What, At: at, FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place, Note: f.Note}, frame.By(c))
+	}
+	if err == nil && k.What == string(custody.HandedOver) {
+		k.Confirmed, err = a.confirm(c, f)
+	}
+	if err == nil {
+		err = a.Store.AddCustody(c.Request.Context(), cs, e, k, frame.By(c))
 	}
 	if err != nil {
 		return a.page(c, exhibitForm{}, f, err)
@@ -233,4 +282,27 @@ func (a pages) addCustody(c *gin.Context) error {
 	a.Notice(c, "%s: %s, recorded in the ledger.", e.Reference, f.What)
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake?exhibit="+e.Reference)
 	return nil
+}
+
+// confirm has both sides of a hand-over confirm it: the giver by being signed
+// in, the receiver by signing in here; or a paper receipt stands for both.
+func (a pages) confirm(c *gin.Context, f custodyForm) (string, error) {
+	if f.Receipt != "" {
+		return "paper receipt " + f.Receipt, nil
+	}
+	giver := frame.Who(c)
+	switch {
+	case f.Login == "":
+		return "", errors.New("a hand-over is confirmed by both sides: the receiver signs in here, or the number of the paper receipt is given")
+	case giver.Name != f.From:
+		return "", fmt.Errorf("%s is signed in, %s gives the exhibit: the number of the paper receipt is needed", giver.Name, f.From)
+	}
+	receiver, err := a.Authenticate(c.Request.Context(), f.Login, c.PostForm("password"))
+	if err != nil {
+		return "", fmt.Errorf("the receiver: %w", err)
+	}
+	if receiver.Name != f.To {
+		return "", fmt.Errorf("the sign-in %s is that of %s, not of %s", f.Login, receiver.Name, f.To)
+	}
+	return fmt.Sprintf("signed in: %s and %s", frame.By(c), receiver.Name+" ("+receiver.Login+")"), nil
 }

@@ -235,7 +235,7 @@ document.addEventListener("alpine:init", () => {
       document.querySelector("dialog.help").showModal();
     },
   }));
-  Alpine.data("imei", () => ({
+  Alpine.data("number", () => ({
     value: "",
     said: "",
     tone: "",
@@ -251,7 +251,7 @@ document.addEventListener("alpine:init", () => {
         this.keep = false;
         return;
       }
-      const answer = await (await fetch("/check/imei?v=" + encodeURIComponent(asked))).json();
+      const answer = await (await fetch(`/check/${this.$root.dataset.what}?v=` + encodeURIComponent(asked))).json();
       if (asked !== this.value) return;
       this.said = answer.said;
       this.tone = answer.ok ? "good" : "wait";
