@@ -16,7 +16,8 @@ import (
 // label is an exhibit's label, to be printed.
 type label struct {
 	Exhibit *store.Exhibit
-	Chain   []store.Custody
+	First   store.Custody // how it came into custody
+	Seal    string        // that it is under now
 	QR      template.URL // a picture
 	Text    string       // what the code says
 }
@@ -36,9 +37,12 @@ func (a pages) label(c *gin.Context) error {
 			continue
 		}
 		v := label{Exhibit: e, Text: fmt.Sprintf("case %s; exhibit %s; %s; serial %s", p.Case.Reference, e.Reference, e.ModelMark, e.Serial)}
-		if v.Chain, err = a.Store.CustodyOf(c.Request.Context(), id); err != nil {
+		events, err := a.Store.CustodyOf(c.Request.Context(), id)
+		if err != nil {
 			return err
 		}
+		chain, _ := store.Follow(events)
+		v.First, v.Seal = events[0], chain.Seal // an exhibit is registered with its first event
 		png, err := qrcode.Encode(v.Text, qrcode.Medium, 320)
 		if err != nil {
 			return fmt.Errorf("drawing the code of %s: %w", e.Reference, err)
