@@ -62,7 +62,7 @@ test("1. register, board, and intake of a second exhibit with a hand-over", asyn
   await page.getByLabel("Power", { exact: true }).fill("off");
   await page.getByLabel("Screen", { exact: true }).fill("cracked");
   await page.locator("#seal").fill("B-220418");
-  await page.locator("#place").fill("Quay office, Outer Banks");
+  await page.locator("#place").fill("Quay office, Varn Skerries");
   await page.getByLabel("Received from").fill("S. Roan, patrol");
   await page.locator("#to").fill("H. Vold");
   await shot(page, "intake");
@@ -127,6 +127,13 @@ test("2. a backup is found and acquired while the page is left", async () => {
   await expect(whole).toContainText("whole");
   const torn = page.getByRole("row", { name: /2 Aug 2026/ });
   await expect(torn).toContainText("incomplete: 4 faults");
+  await whole.getByRole("link", { name: "look inside" }).click();
+  await page.getByRole("link", { name: "system/" }).click();
+  await expect(page.getByRole("row", { name: /\.radio hidden/ })).toContainText("parcels/");
+  await page.getByRole("navigation", { name: "Folder" }).getByRole("link", { name: "/" }).click();
+  await expect(page.getByRole("row", { name: /media\// })).toContainText("34");
+  await accessible(page);
+  await page.goto(kase() + "/acquire");
   await accessible(page);
   await whole.getByRole("combobox").selectOption("014-A");
   await whole.getByRole("button", { name: "Acquire" }).click();
@@ -292,7 +299,7 @@ test("6. the report, printed, and the package", async () => {
   await page.goto(kase() + "/report");
   const report = page.locator("article.report");
   for (const text of [
-    "OB 412/26",
+    "VS 412/26",
     "014-B",
     "H. Vold",
     "local backup, file by file",

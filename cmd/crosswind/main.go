@@ -10,6 +10,7 @@ import (
 	"runtime/debug"
 	"strings"
 	"syscall"
+	_ "time/tzdata" // zones also where the system has none
 
 	"github.com/spf13/cobra"
 )

@@ -163,7 +163,7 @@ func TestHostileEvidenceIsText(t *testing.T) {
 		t.Fatal(code)
 	}
 	for _, path := range []string{"", "/intake", "/acquire", "/verify", "/recover", "/report", "/ledger", "/examine",
-		fmt.Sprintf("/examine?r=%d&o=1", r.ID), "/examine?q=" + url.QueryEscape(hostile), "/examine?from=" + url.QueryEscape(hostile)} {
+		fmt.Sprintf("/acquire/tree?acq=%d", w.acq.ID), fmt.Sprintf("/examine?r=%d&o=1", r.ID), "/examine?q=" + url.QueryEscape(hostile), "/examine?from=" + url.QueryEscape(hostile)} {
 		code, page := w.get(kase + path)
 		if code != http.StatusOK {
 			t.Errorf("%s: %d", path, code)
@@ -270,7 +270,7 @@ func TestCasesAreApart(t *testing.T) {
 			t.Errorf("POST %s: %d", path, code)
 		}
 	}
-	for _, path := range []string{fmt.Sprintf("/case/OTHER-1/verify/%d/manifest/sha256", w.acq.ID), fmt.Sprintf("%s/verify/%d/manifest/rot13", kase, w.acq.ID), "/case/OTHER-1/report/package/1", "/case/none", "/nothing"} {
+	for _, path := range []string{fmt.Sprintf("/case/OTHER-1/verify/%d/manifest/sha256", w.acq.ID), fmt.Sprintf("/case/OTHER-1/acquire/tree?acq=%d", w.acq.ID), kase + "/acquire/tree?source=/etc", fmt.Sprintf("%s/verify/%d/manifest/rot13", kase, w.acq.ID), "/case/OTHER-1/report/package/1", "/case/none", "/nothing"} {
 		if code, page := w.get(path); code != http.StatusNotFound || !strings.Contains(page, "Not found") {
 			t.Errorf("GET %s: %d", path, code)
 		}

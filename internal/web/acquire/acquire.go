@@ -20,7 +20,7 @@ import (
 )
 
 //go:embed *.html
-var files embed.FS
+var templates embed.FS
 
 type pages struct{ *frame.App }
 
@@ -29,6 +29,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/acquire", func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/acquire", p.start)
+	inCase.GET("/acquire/tree", p.tree)
 	inCase.GET("/events", p.events)
 	inCase.POST("/run/:id/:wish", p.wish)
 }
@@ -101,7 +102,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 		Runs  []store.Run
 		Done  []acquired
 	}{a.Roots, lines, notes, shown, done}
-	return a.Render(c, files, p, "acquire.html")
+	return a.Render(c, templates, p, "acquire.html")
 }
 
 // start queues the acquisition of a backup that was found.
@@ -115,14 +116,7 @@ func (a pages) start(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	// Only what the search found may be read: the form's path is not trusted.
-	found, _ := sources.Find(a.Roots)
-	var f *sources.Found
-	for i := range found {
-		if found[i].Path == c.PostForm("path") {
-			f = &found[i]
-		}
-	}
+	f := a.found(c.PostForm("path"))
 	if f == nil {
 		return a.page(c, fmt.Errorf("there is no backup at %q in the configured folders any more", c.PostForm("path")))
 	}

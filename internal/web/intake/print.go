@@ -18,8 +18,8 @@ type label struct {
 	Exhibit *store.Exhibit
 	First   store.Custody // how it came into custody
 	Seal    string        // that it is under now
-	QR      template.URL // a picture
-	Text    string       // what the code says
+	QR      template.URL  // a picture
+	Text    string        // what the code says
 }
 
 func (a pages) label(c *gin.Context) error {
