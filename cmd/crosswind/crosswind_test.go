@@ -120,7 +120,7 @@ func (p *program) get(t *testing.T, path string) string {
 
 func (p *program) await(t *testing.T, path, text string) string {
 	t.Helper()
-	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(120 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
 		if page := p.get(t, path); strings.Contains(page, text) {
 			return page
 		}

@@ -21,6 +21,7 @@ type VerifySubject struct {
 	Acquisition int64  `json:"acquisition"`
 	Name        string `json:"name"`    // of the acquisition, for the ledger
 	Against     string `json:"against"` // vault or source
+	Path        string `json:"path"`    // of the one file to check, "" for all
 }
 
 // maxFaultEntries bounds how many files one check names in the ledger, an
@@ -51,10 +52,19 @@ func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
 		defer root.Close()
 		open = func(f *store.File) (io.ReadCloser, error) { return root.Open(filepath.FromSlash(f.Path)) }
 	}
+	files := q.Store.AllFiles(ctx, a.ID)
 	t.Total(a.Bytes, a.Files)
+	if sub.Path != "" {
+		f, err := q.Store.FileByPath(ctx, a.ID, sub.Path)
+		if err != nil {
+			return err
+		}
+		files = func(yield func(*store.File, error) bool) { yield(f, nil) }
+		t.Total(f.Size, 1)
+	}
 	var acts []store.Act
 	v := store.Verification{AcquisitionID: a.ID, Against: sub.Against, By: t.Run.By}
-	for f, err := range q.Store.AllFiles(ctx, a.ID) {
+	for f, err := range files {
 		if err != nil {
 			return err
 		}
@@ -82,6 +92,11 @@ func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
 	}
 	v.At = time.Now()
 	t.Logf("%d files checked against the %s, %d differ", v.Files, v.Against, v.Faults)
+	if sub.Path != "" {
+		acts = append(acts, store.Act{Book: c.Book(), By: t.Run.By, What: "file.verified", On: sub.Path,
+			Detail: map[string]string{"acquisition": sub.Name, "against": v.Against, "differing": fmt.Sprint(v.Faults)}})
+		return q.Store.EndRun(ctx, t.Run, "done", "", acts...)
+	}
 	acts = append(acts, store.Act{Book: c.Book(), By: t.Run.By, What: "acquisition.verified", On: sub.Name,
 		Detail: map[string]string{"against": v.Against, "files": fmt.Sprint(v.Files), "differing": fmt.Sprint(v.Faults)}})
 	return q.Store.EndVerification(ctx, t.Run, v, acts)

@@ -58,7 +58,7 @@ func TestRecover(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		for end := time.Now().Add(30 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 			if r, err := s.RunByID(ctx, id); err != nil || !r.Open() {
 				return r
 			}

@@ -61,7 +61,7 @@ func (b *bench) run(id int64) *store.Run {
 
 func (b *bench) await(id int64, state string) *store.Run {
 	b.t.Helper()
-	for end := time.Now().Add(15 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(60 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		if r := b.run(id); r.State == state {
 			return r
 		}
@@ -174,7 +174,7 @@ func TestLostRunEndsTheJob(t *testing.T) {
 		if !errors.Is(err, store.ErrLost) {
 			t.Error(err)
 		}
-	case <-time.After(10 * time.Second):
+	case <-time.After(60 * time.Second):
 		t.Error("the job went on")
 	}
 }

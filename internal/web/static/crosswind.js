@@ -17,6 +17,7 @@ Crosswind.visit = async function (url, { push = true, regions = null, asked = tr
     location.assign(url);
     return;
   }
+  const wasOpen = document.querySelector(".drawer");
   for (const old of document.querySelectorAll("[data-region]")) {
     const name = old.dataset.region;
     if (regions && !regions.includes(name)) continue;
@@ -24,6 +25,9 @@ Crosswind.visit = async function (url, { push = true, regions = null, asked = tr
     const fresh = page.querySelector(`[data-region="${name}"]`);
     if (fresh) old.replaceWith(document.adoptNode(fresh));
   }
+  const drawer = document.querySelector(".drawer");
+  if (drawer && !wasOpen) drawer.focus();
+  if (!drawer && wasOpen) document.querySelector("a[data-origin]")?.focus();
   document.title = page.title;
   if (push) history.pushState(null, "", url);
   document.dispatchEvent(new Event("crosswind:visited"));

@@ -28,6 +28,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/verify", p.page)
 	inCase.POST("/verify", p.start)
+	inCase.POST("/verify/case", p.startAll)
 	inCase.GET("/verify/:id/manifest/:algorithm", p.manifest)
 }
 
@@ -165,18 +166,53 @@ func (a pages) start(c *gin.Context) error {
 	if against != "source" {
 		against = "vault"
 	}
-	cs, name := frame.CaseOf(c), frame.AcquisitionName(e.Reference, q)
-	sub, err := json.Marshal(acquire.VerifySubject{Exhibit: e.ID, Acquisition: q.ID, Name: name, Against: against})
-	if err != nil {
-		return err
+	cs, path := frame.CaseOf(c), c.PostForm("path")
+	if path != "" {
+		if _, err := a.Store.FileByPath(c.Request.Context(), q.ID, path); err != nil {
+			return err
+		}
 	}
-	_, err = a.Store.QueueRun(c.Request.Context(), cs, store.Run{Kind: "verify", Subject: sub, By: frame.By(c), Title: "Checking " + name + " against the " + against},
-		store.Act{Book: cs.Book(), By: frame.By(c), What: "verification.queued", On: name, Detail: map[string]string{"against": against}})
-	if err != nil {
+	if err := a.queue(c, q, e, against, path); err != nil {
 		return err
 	}
 	c.Redirect(http.StatusSeeOther, fmt.Sprintf("/case/%s/verify?exhibit=%s&acq=%d", cs.Reference, e.Reference, q.ID))
 	return nil
+}
+
+// startAll queues a check of every acquisition of the case.
+func (a pages) startAll(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	all, err := a.Store.Acquisitions(ctx, cs.ID, 0)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		q, e, err := a.acquisition(c, fmt.Sprint(all[i].ID))
+		if err == nil {
+			err = a.queue(c, q, e, "vault", "")
+		}
+		if err != nil {
+			return err
+		}
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/verify")
+	return nil
+}
+
+// queue queues a check of an acquisition, or of one file of it.
+func (a pages) queue(c *gin.Context, q *store.Acquisition, e *store.Exhibit, against, path string) error {
+	cs, name := frame.CaseOf(c), frame.AcquisitionName(e.Reference, q)
+	sub, err := json.Marshal(acquire.VerifySubject{Exhibit: e.ID, Acquisition: q.ID, Name: name, Against: against, Path: path})
+	if err != nil {
+		return err
+	}
+	title, detail := "Checking "+name+" against the "+against, map[string]string{"against": against}
+	if path != "" {
+		title, detail["file"] = "Checking "+path+" of "+name+" against the "+against, path
+	}
+	_, err = a.Store.QueueRun(c.Request.Context(), cs, store.Run{Kind: "verify", Subject: sub, By: frame.By(c), Title: title},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "verification.queued", On: name, Detail: detail})
+	return err
 }
 
 // manifest gives the manifest of an acquisition, as md5sum, sha1sum and
