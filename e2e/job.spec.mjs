@@ -112,6 +112,13 @@ test("1. register, board, and intake of a second exhibit with a hand-over", asyn
   await expect(page.getByText("Received by H. Vold")).toBeVisible();
   await accessible(page);
   await page.goBack();
+  await card.getByText("Add a photograph").click();
+  await card.getByLabel("What it shows").fill("Front, as received");
+  await card.getByLabel("JPEG, PNG, WebP or GIF").setInputFiles("docs/screenshots/label.png");
+  await card.getByRole("button", { name: "Add it" }).click();
+  await expect(page.getByRole("status")).toContainText("The photograph of 014-B is in the vault");
+  const picture = card.getByRole("img", { name: "Front, as received" });
+  expect(await picture.evaluate((img) => img.decode().then(() => img.naturalWidth))).toBe(1280);
   await card.getByRole("link", { name: "label" }).click();
   await expect(page.getByRole("img", { name: /exhibit 014-B/ })).toBeVisible();
   await accessible(page);

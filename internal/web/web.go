@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net/http"
+	"strings"
 	"time"
 
 	"crosswind/internal/web/acquire"
@@ -47,7 +48,11 @@ func Handler(a *frame.App) (http.Handler, error) {
 		h.Set("Content-Security-Policy", policy)
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxForm)
+		limit := int64(maxForm)
+		if strings.HasSuffix(c.Request.URL.Path, "/intake/photograph") {
+			limit += intake.MaxPhotograph
+		}
+		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
 	})
 	files, err := fs.Sub(static, "static")
 	if err != nil {

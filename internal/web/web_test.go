@@ -6,8 +6,11 @@ import (
 	"encoding/base64"
 	"fmt"
 	"html"
+	"image"
+	"image/png"
 	"io"
 	"log/slog"
+	"mime/multipart"
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
@@ -374,12 +377,12 @@ func TestLabelAndReceipt(t *testing.T) {
 		t.Fatal(code)
 	}
 	text, _, _ := strings.Cut(rest, `"`)
-	png, err := base64.StdEncoding.DecodeString(html.UnescapeString(text))
+	picture, err := base64.StdEncoding.DecodeString(html.UnescapeString(text))
 	if err != nil {
 		t.Fatal(err)
 	}
 	path := filepath.Join(t.TempDir(), "label.png")
-	if err := os.WriteFile(path, png, 0o600); err != nil {
+	if err := os.WriteFile(path, picture, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	out, err := exec.Command("zbarimg", "--quiet", "--raw", path).Output()
@@ -402,5 +405,63 @@ func TestLabelAndReceipt(t *testing.T) {
 	code, page = w.post(kase+"/intake/custody", "exhibit", "014-A", "what", "handed over", "from", "R. Aske", "to", "H. Vold", "at", "2026-09-27T10:00", "place", "p", "login", "custodian", "password", democase.Accounts[1].Password)
 	if code != http.StatusOK || !strings.Contains(page, "signed in: R. Aske (examiner) and H. Vold (custodian)") || !strings.Contains(page, "held by H. Vold") {
 		t.Error(code)
+	}
+}
+
+// A photograph's type is told by its content, and it is served in a sandbox.
+func TestPhotographs(t *testing.T) {
+	w := newSite(t)
+	send := func(exhibit, name string, data []byte) (int, string) {
+		t.Helper()
+		var b bytes.Buffer
+		m := multipart.NewWriter(&b)
+		m.WriteField("exhibit", exhibit)
+		m.WriteField("note", hostile)
+		f, _ := m.CreateFormFile("photograph", name)
+		f.Write(data)
+		m.Close()
+		res, err := w.client.Post(w.base+kase+"/intake/photograph", m.FormDataContentType(), &b)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		page, _ := io.ReadAll(res.Body)
+		return res.StatusCode, string(page)
+	}
+	var picture bytes.Buffer
+	if err := png.Encode(&picture, image.NewGray(image.Rect(0, 0, 8, 8))); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		exhibit, name string
+		data          []byte
+		code          int
+		said          string
+	}{
+		{"014-A", "front.png", []byte("<svg onload=alert(1)>"), 422, "no JPEG, PNG, WebP or GIF"},
+		{"014-A", "front.png", nil, 422, "choose a photograph"},
+		{"014-Z", "front.png", picture.Bytes(), 404, "Not found"},
+		{"014-A", "../../evil.html", picture.Bytes(), 200, "is in the vault"},
+		{"014-A", "again.png", picture.Bytes(), 422, "in use already"},
+	} {
+		code, page := send(c.exhibit, c.name, c.data)
+		if code != c.code || !strings.Contains(page, c.said) || strings.Contains(page, "<script>alert") {
+			t.Errorf("%s for %s: %d, no %q", c.name, c.exhibit, code, c.said)
+		}
+	}
+	res, err := w.client.Get(w.base + kase + "/intake/photograph/1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	got, _ := io.ReadAll(res.Body)
+	if !bytes.Equal(got, picture.Bytes()) || res.Header.Get("Content-Type") != "image/png" || !strings.Contains(res.Header.Get("Content-Security-Policy"), "sandbox") {
+		t.Errorf("%d bytes, %v", len(got), res.Header)
+	}
+	if code, _ := w.get("/case/OTHER-1/intake/photograph/1"); code != http.StatusNotFound {
+		t.Error(code)
+	}
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Photographs") {
+		t.Error("the report does not name it")
 	}
 }

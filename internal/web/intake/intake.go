@@ -30,6 +30,8 @@ func Routes(a *frame.App, signed, inCase frame.Group) {
 	signed.GET("/check/:what", check)
 	inCase.GET("/intake/:id/label", p.label)
 	inCase.GET("/intake/receipt/:custody", p.receipt)
+	inCase.POST("/intake/photograph", p.addPhotograph)
+	inCase.GET("/intake/photograph/:id", p.photograph)
 	inCase.GET("/intake", func(c *gin.Context) error { return p.page(c, exhibitForm{}, custodyForm{}, nil) })
 	inCase.GET("/intake/authority", func(c *gin.Context) error { return p.authority(c, frame.AuthorityForm{}, nil) })
 	inCase.POST("/intake/authority", p.addAuthority)
@@ -69,6 +71,7 @@ type custodyForm struct{ Exhibit, What, At, From, To, Seal, Place, Note, Receipt
 type card struct {
 	store.Exhibit
 	Custody             []store.Custody
+	Photographs         []store.Photograph
 	Chain               custody.Chain
 	Faults              []error
 	IMEISays, ICCIDSays string
@@ -99,6 +102,9 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		}
 		k := card{Exhibit: e}
 		if k.Custody, err = a.Store.CustodyOf(c.Request.Context(), e.ID); err != nil {
+			return err
+		}
+		if k.Photographs, err = a.Store.Photographs(c.Request.Context(), e.ID); err != nil {
 			return err
 		}
 		k.Chain, k.Faults = store.Follow(k.Custody)

@@ -46,7 +46,8 @@ type Report struct {
 
 type exhibit struct {
 	store.Exhibit
-	Custody []store.Custody
+	Custody     []store.Custody
+	Photographs []store.Photograph
 }
 
 type acquisition struct {
@@ -100,7 +101,11 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 		if err != nil {
 			return nil, err
 		}
-		r.Exhibits = append(r.Exhibits, exhibit{e, chain})
+		photos, err := s.Photographs(ctx, e.ID)
+		if err != nil {
+			return nil, err
+		}
+		r.Exhibits = append(r.Exhibits, exhibit{e, chain, photos})
 	}
 	as, err := s.Acquisitions(ctx, cs.ID, 0)
 	if err != nil {
