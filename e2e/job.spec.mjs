@@ -283,6 +283,38 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   await expect(page.locator("tr[data-href]")).toHaveCount(5);
 });
 
+test("the encrypted backup: a wrong password, the right one, and its records", async () => {
+  await page.goto(kase() + "/acquire");
+  const locked = page.getByRole("row", { name: /14 Jun 2026/ });
+  await expect(locked).toContainText("encrypted");
+  await locked.getByRole("combobox").selectOption("014-B");
+  await locked.getByRole("button", { name: "Acquire" }).click();
+  await expect(page.getByRole("heading", { name: "014-B acquisition 1" })).toBeVisible();
+  await page.goto(kase() + "/recover?exhibit=014-B");
+  await accessible(page);
+  await page.getByLabel("Password of the backup").fill("kittiwake");
+  await page.getByRole("button", { name: "Unlock" }).click();
+  await expect(page.getByRole("alert")).toContainText("the password does not open this backup");
+  faults.splice(0);
+  await shot(page, "locked");
+  await page.getByLabel("Password of the backup").fill("cormorant-47");
+  await page.getByRole("button", { name: "Unlock" }).click();
+  const section = page.locator("section.panel", { has: page.getByRole("heading", { name: "014-B acquisition 1" }) });
+  await section.getByRole("button", { name: "Light pass" }).click();
+  await expect(section.getByRole("row", { name: /talk\.db/ })).toContainText("talk 5");
+  await page.goto(kase() + "/examine?exhibit=014-B");
+  await page.locator("tr[data-href]").nth(3).click();
+  await page.locator("a[data-origin]").click();
+  await expect(page.getByRole("dialog", { name: "Origin of the record" })).toContainText(
+    "encrypted; offsets and hashes below are of its decrypted content",
+  );
+  await expect(page.getByRole("dialog", { name: "Origin of the record" })).toContainText("read again now, have it");
+  await page.keyboard.press("Escape");
+  await page.locator("#mark-reason").fill("From the encrypted backup");
+  await page.getByRole("button", { name: "Mark", exact: true }).click();
+  await expect(page.getByRole("button", { name: "Unmark" })).toBeVisible();
+});
+
 test("search narrows by words, kind and state, and markup stays text", async () => {
   await page.goto(kase() + "/examine");
   await page.keyboard.press("/");
@@ -321,8 +353,8 @@ test("6. the report, printed, and the package", async () => {
   ]) {
     await expect(report).toContainText(text);
   }
-  await expect(report.locator(".record")).toHaveCount(5);
-  await expect(report.locator(".record").first()).toContainText(/22:03:\d\d \+01:00 = 2026-09-11 21:03:\d\dZ/);
+  await expect(report.locator(".record")).toHaveCount(6); // five, and one from the encrypted backup
+  await expect(report.locator(".record", { hasText: "the side gate" })).toContainText(/22:03:\d\d \+01:00 = 2026-09-11 21:03:\d\dZ/);
   await accessible(page);
   await shot(page, "report");
   expect((await page.pdf()).length).toBeGreaterThan(20_000);

@@ -38,8 +38,8 @@ func demoCommand() *cobra.Command {
 			if err := democase.Seed(c.Context(), a.store); err != nil {
 				return fmt.Errorf("opening the demo case: %w", err)
 			}
-			fmt.Printf("\nCrosswind's demo is at %s\nSign in as %s with the password %s (or as %s with %s).\nCtrl-C ends it; what was done stays. make demo-reset starts the story afresh.\n",
-				a.address(), democase.Accounts[0].Login, democase.Accounts[0].Password, democase.Accounts[1].Login, democase.Accounts[1].Password)
+			fmt.Printf("\nCrosswind's demo is at %s\nSign in as %s with the password %s (or as %s with %s).\nCtrl-C ends it; what was done stays. make demo-reset starts the story afresh.\nThe encrypted backup of 14 June opens with the password %s.\n",
+				a.address(), democase.Accounts[0].Login, democase.Accounts[0].Password, democase.Accounts[1].Login, democase.Accounts[1].Password, democase.Password)
 			return a.serve(c.Context())
 		}}
 	f := c.Flags()

@@ -20,6 +20,7 @@ import (
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
+	"crosswind/internal/unlock"
 	"crosswind/internal/vault"
 	"crosswind/internal/web"
 	"crosswind/internal/web/frame"
@@ -113,13 +114,14 @@ func start(ctx context.Context, s settings) (*application, error) {
 	tool := "Crosswind " + version
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	packages := filepath.Join(s.Data, "packages")
+	unl := &unlock.Unlocker{Store: st, Vault: v}
 	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups}
 	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool}
 	mk := &report.Maker{Store: st, Vault: v, Tool: tool, Dir: packages, Key: key}
 	a := &application{store: st, log: log,
-		frame: &frame.App{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Packages: packages, Log: log},
+		frame: &frame.App{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Packages: packages, Unlocker: unl, Log: log},
 		worker: &run.Worker{Store: st, Log: log, Jobs: map[string]run.Job{
-			"acquire backup": acq.Backup, "verify": acq.Verify, "recover": rec.Recover, "package": mk.Package}}}
+			"acquire backup": acq.Backup, "verify": acq.Verify, "recover": rec.Recover, "unlock": unl.Unlock, "package": mk.Package}}}
 	if a.handler, err = web.Handler(a.frame); err == nil {
 		a.listener, err = net.Listen("tcp", s.Listen)
 	}

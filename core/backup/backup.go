@@ -39,8 +39,9 @@ type Label struct {
 	Device    Device    `json:"device"`
 	Made      time.Time `json:"made"`
 	Encrypted bool      `json:"encrypted"`
-	Parcels   int64     `json:"parcels"` // number of files
-	Bytes     int64     `json:"bytes"`   // of all files together
+	Lock      *Lock     `json:"lock,omitempty"` // of an encrypted backup
+	Parcels   int64     `json:"parcels"`        // number of files
+	Bytes     int64     `json:"bytes"`          // of all files together
 	Finished  bool      `json:"finished"`
 }
 
@@ -120,27 +121,38 @@ func (f Fault) Error() string { return f.Path + ": " + f.What }
 // Backup is a backup whose catalogue has been read.
 type Backup struct {
 	Label
-	Files  []File  // by Path
-	Faults []Fault // in a stable order
+	Files  []File                   // by Path
+	Faults []Fault                  // in a stable order
+	sizeOf func(stored int64) int64 // of the content, from the size in the folder
 }
 
 // Open reads the label and the catalogue of the backup in folder fsys, and
 // looks for each of its files there. What the backup lacks, has too much, or
 // says that cannot be is in Faults; files it concerns are left out of Files
 // only if they have no usable path.
-func Open(fsys fs.FS) (*Backup, error) {
+func Open(fsys fs.FS) (*Backup, error) { return OpenWith(fsys, nil) }
+
+// OpenWith opens a backup with its key, which is nil for a plain one. Sizes and
+// digests of its Files are those of their content.
+func OpenWith(fsys fs.FS, k *Key) (*Backup, error) {
 	l, err := ReadLabel(fsys)
 	if err != nil {
 		return nil, err
 	}
-	if l.Encrypted {
-		return nil, ErrEncrypted
+	if l.Encrypted != (k != nil) {
+		if l.Encrypted {
+			return nil, ErrEncrypted
+		}
+		return nil, errors.New("the backup is not encrypted: it needs no key")
 	}
-	raw, err := readFile(fsys, CatalogueName, maxCatalogue)
+	raw, err := catalogueBytes(fsys, k)
 	if err != nil {
 		return nil, fmt.Errorf("the backup's catalogue: %w", err)
 	}
 	b := &Backup{Label: *l}
+	if k != nil {
+		b.sizeOf = plainSize
+	}
 	if err := b.readCatalogue(raw); err != nil {
 		return nil, fmt.Errorf("the backup's catalogue, %s: %w", CatalogueName, err)
 	}
@@ -276,6 +288,13 @@ func clip(s string) string {
 	return s
 }
 
+func (b *Backup) size(stored int64) int64 {
+	if b.sizeOf != nil {
+		return b.sizeOf(stored)
+	}
+	return stored
+}
+
 // compare looks for what the catalogue names and names what it does not.
 func (b *Backup) compare(fsys fs.FS) {
 	named := map[string]bool{}
@@ -287,8 +306,8 @@ func (b *Backup) compare(fsys fs.FS) {
 			b.fault(f.Stored, "missing: the catalogue names it as %s", f.Path)
 		case !st.Mode().IsRegular():
 			b.fault(f.Stored, "not a regular file; the catalogue names it as %s", f.Path)
-		case st.Size() != f.Size:
-			b.fault(f.Stored, "has %d bytes, the catalogue says %d", st.Size(), f.Size)
+		case b.size(st.Size()) != f.Size:
+			b.fault(f.Stored, "has %d bytes, the catalogue says %d", b.size(st.Size()), f.Size)
 		}
 	}
 	for _, f := range b.Faults {

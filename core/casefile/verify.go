@@ -345,7 +345,7 @@ func (c *checker) ledger() map[string]bool {
 	}
 	defer f.Close()
 	check, err := ledger.Check(f, func(e *ledger.Entry) {
-		if e.What == "acquisition.ended" {
+		if e.What == "acquisition.ended" || e.What == "backup.unlocked" {
 			manifests[e.Detail["manifest_sha256"]] = true
 		}
 	})
@@ -430,7 +430,7 @@ func (c *checker) acquired(name string, vouched map[string]bool) map[string]stri
 		return out
 	}
 	if sum := c.sums[name]["sha256"]; !vouched[sum] {
-		c.fault(name, "no entry acquisition.ended of the ledger names its SHA-256", "", sum)
+		c.fault(name, "no entry acquisition.ended or backup.unlocked of the ledger names its SHA-256", "", sum)
 	}
 	for l, err := range digest.Lines(bytes.NewReader(b), sha256.Size) {
 		if err != nil {

@@ -127,7 +127,7 @@ func TestFind(t *testing.T) {
 		t.Fatal(err)
 	}
 	found, notes := Find([]string{root, filepath.Join(b.dir, "none")})
-	if len(found) != 2 || found[0].Label.Made.Before(found[1].Label.Made) || found[0].Whole() != "whole" || found[1].Whole() != "incomplete" {
+	if len(found) != 3 || found[2].Whole() != "unknown" || !found[2].Label.Encrypted || found[0].Label.Made.Before(found[1].Label.Made) || found[0].Whole() != "whole" || found[1].Whole() != "incomplete" {
 		t.Errorf("%+v", found)
 	}
 	if found[0].Files != 33 || found[0].Label.Device.Mark != "OL-220" {

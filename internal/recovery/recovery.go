@@ -146,12 +146,27 @@ const otherTables = ", of other tables"
 // does, those with a field map first and in the maps' order, and the logs.
 func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []*store.File, logs map[string]*store.File, err error) {
 	logs = map[string]*store.File{}
-	for f, err := range q.Store.AllFiles(ctx, a.ID) {
+	content, err := q.Store.Content(ctx, a.ID)
+	if err != nil {
+		return nil, nil, err
+	}
+	for f, err := range func(yield func(*store.File, error) bool) {
+		for f, err := range q.Store.AllFiles(ctx, a.ID) {
+			if !yield(f, err) {
+				return
+			}
+		}
+		for i := range content {
+			if !yield(&content[i], nil) {
+				return
+			}
+		}
+	} {
 		if err != nil {
 			return nil, nil, err
 		}
 		if f.RealPath == "" {
-			continue // the backup's own parts
+			continue // the backup's own parts, and what is encrypted
 		}
 		file := *f
 		logs[f.RealPath] = &file

@@ -10,22 +10,24 @@ import (
 
 // Acquisition is what was read from one source at one time.
 type Acquisition struct {
-	ID        int64
-	CaseID    int64 `db:"case_id"`
-	ExhibitID int64 `db:"exhibit_id"`
-	Number    int
-	RunID     int64 `db:"run_id"`
-	Method    string
-	Source    string
-	Facts     json.RawMessage
-	Tool      string
-	Settings  string
-	By        string
-	StartedAt time.Time  `db:"started_at"`
-	EndedAt   *time.Time `db:"ended_at"`
-	Files     int64
-	Bytes     int64
-	Manifest  string
+	ID              int64
+	CaseID          int64 `db:"case_id"`
+	ExhibitID       int64 `db:"exhibit_id"`
+	Number          int
+	RunID           int64 `db:"run_id"`
+	Method          string
+	Source          string
+	Facts           json.RawMessage
+	Tool            string
+	Settings        string
+	By              string
+	StartedAt       time.Time  `db:"started_at"`
+	EndedAt         *time.Time `db:"ended_at"`
+	Files           int64
+	Bytes           int64
+	Manifest        string
+	UnlockedAt      *time.Time `db:"unlocked_at"`
+	ContentManifest string     `db:"content_manifest"` // SHA-256 of the manifest of the decrypted content, hex
 }
 
 // File is a file of an acquisition.

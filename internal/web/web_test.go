@@ -27,6 +27,7 @@ import (
 	"crosswind/internal/standin/democase"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
+	"crosswind/internal/unlock"
 	"crosswind/internal/vault"
 	"crosswind/internal/web/frame"
 )
@@ -56,7 +57,7 @@ func newSite(t *testing.T) *site {
 	if err != nil {
 		t.Fatal(err)
 	}
-	h, err := Handler(&frame.App{Store: s, Vault: v, Tool: "test", Packages: t.TempDir(), Log: slog.New(slog.DiscardHandler)})
+	h, err := Handler(&frame.App{Store: s, Vault: v, Tool: "test", Packages: t.TempDir(), Unlocker: &unlock.Unlocker{Store: s, Vault: v}, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -74,9 +74,11 @@ func Make(dir string, opt Options) error {
 		made       time.Time
 		recordings int
 		torn       bool
+		locked     bool
 	}{
-		{"harbour-phone-2026-08-02", time.Date(2026, 8, 2, 19, 40, 12, 0, time.UTC), 0, true},
-		{"harbour-phone-2026-09-24", time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC), opt.Recordings, false},
+		{"harbour-phone-2026-08-02", time.Date(2026, 8, 2, 19, 40, 12, 0, time.UTC), 0, true, false},
+		{"harbour-phone-2026-06-14", time.Date(2026, 6, 14, 8, 5, 51, 0, time.UTC), 0, false, true},
+		{"harbour-phone-2026-09-24", time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC), opt.Recordings, false, false},
 	} {
 		dir := filepath.Join(work, s.name)
 		if err := os.Mkdir(dir, 0o755); err != nil {
@@ -87,7 +89,7 @@ func Make(dir string, opt Options) error {
 			return fmt.Errorf("making the demo handset's files: %w", err)
 		}
 		files, truth = append(files, recordings(s.recordings, opt.RecordingBytes)...), t // the last one's truth is kept
-		if err := writeBackup(filepath.Join(final, s.name), files, s.made, s.torn); err != nil {
+		if err := writeBackup(filepath.Join(final, s.name), files, s.made, s.torn, s.locked); err != nil {
 			return fmt.Errorf("making the demo backup %s: %w", s.name, err)
 		}
 	}
@@ -100,7 +102,7 @@ func Make(dir string, opt Options) error {
 
 // writeBackup writes a backup in the layout orlop-parcels/1. A torn one stops
 // before its last parcels, as when a cable is pulled.
-func writeBackup(dir string, files []content, made time.Time, torn bool) error {
+func writeBackup(dir string, files []content, made time.Time, torn, locked bool) error {
 	parcels := filepath.Join(dir, backup.ParcelsName)
 	if err := os.MkdirAll(parcels, 0o755); err != nil {
 		return err
@@ -113,6 +115,12 @@ func writeBackup(dir string, files []content, made time.Time, torn bool) error {
 	db.exec(`CREATE TABLE place(id INTEGER PRIMARY KEY, parent INTEGER NOT NULL, name TEXT NOT NULL)`)
 	db.exec(`CREATE TABLE parcel(tag TEXT PRIMARY KEY, place INTEGER NOT NULL, name TEXT NOT NULL, bytes INTEGER NOT NULL, changed INTEGER NOT NULL, sum BLOB)`)
 	label := backup.Label{Layout: backup.Layout, Device: Handset, Made: made, Finished: !torn}
+	seal := func(_ string, b []byte) ([]byte, error) { return b, nil }
+	if locked {
+		if seal, err = lock(&label); err != nil {
+			return err
+		}
+	}
 	places := map[string]int64{"": 0}
 	db.exec("BEGIN")
 	for i, f := range files {
@@ -128,21 +136,30 @@ func writeBackup(dir string, files []content, made time.Time, torn bool) error {
 			at = places[so]
 		}
 		sum := sha256.Sum256(f.data)
-		seal := sha256.Sum256([]byte(made.String() + f.path))
-		tag := strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(seal[:15]))
+		id := sha256.Sum256([]byte(made.String() + f.path))
+		tag := strings.ToLower(base32.StdEncoding.WithPadding(base32.NoPadding).EncodeToString(id[:15]))
 		db.exec("INSERT INTO parcel VALUES (?, ?, ?, ?, ?, ?)", tag, at, name, len(f.data), f.changed.UnixMilli(), sum[:])
 		label.Parcels++
 		label.Bytes += int64(len(f.data))
 		if torn && i >= len(files)-3 {
 			continue
 		}
-		if err := os.WriteFile(filepath.Join(parcels, tag), f.data, 0o644); err != nil {
+		data, err := seal(tag, f.data)
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(filepath.Join(parcels, tag), data, 0o644); err != nil {
 			return err
 		}
 	}
 	db.exec("COMMIT")
 	if db.err != nil {
 		return db.err
+	}
+	if locked {
+		if err := sealCatalogue(db, filepath.Join(dir, backup.CatalogueName), seal); err != nil {
+			return err
+		}
 	}
 	b, err := json.MarshalIndent(label, "", " ")
 	if err != nil {

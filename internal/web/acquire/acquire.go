@@ -158,7 +158,7 @@ func (a pages) wish(c *gin.Context) error {
 	default:
 		return fmt.Errorf("%s: %w", w, store.ErrNotFound)
 	}
-	stage := map[string]string{"acquire backup": "acquire", "verify": "verify", "recover": "recover", "package": "report"}[r.Kind]
+	stage := map[string]string{"acquire backup": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "package": "report"}[r.Kind]
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
 	return nil
 }

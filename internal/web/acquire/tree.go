@@ -124,6 +124,13 @@ func (a pages) acquiredTree(c *gin.Context) (out []treeFile, what string, err er
 			out = append(out, treeFile{f.RealPath, f.Path, f.Size, f.ModifiedAt, f.SHA256})
 		}
 	}
+	content, err := a.Store.Content(ctx, id)
+	for _, f := range content {
+		out = append(out, treeFile{f.RealPath, f.Path, f.Size, f.ModifiedAt, f.SHA256})
+	}
+	if err != nil {
+		return nil, "", err
+	}
 	return out, fmt.Sprintf("acquisition %d of %s", q.Number, q.Source), nil
 }
 

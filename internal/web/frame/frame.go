@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"crosswind/internal/store"
+	"crosswind/internal/unlock"
 	"crosswind/internal/vault"
 
 	"github.com/alexedwards/scs/v2"
@@ -36,6 +37,7 @@ type App struct {
 	Tool     string // name and version
 	Roots    []string
 	Packages string // folder of finished packages
+	Unlocker *unlock.Unlocker
 	Log      *slog.Logger
 
 	mu     sync.Mutex
@@ -213,7 +215,7 @@ func Course(c *store.Case, board []store.BoardRow, waiting map[string]string, op
 	if len(board) == 0 {
 		wait(0, "no exhibit is registered yet")
 	}
-	for kind, stage := range map[string]int{"acquire backup": 1, "verify": 2, "recover": 3, "package": 5} {
+	for kind, stage := range map[string]int{"acquire backup": 1, "verify": 2, "recover": 3, "unlock": 3, "package": 5} {
 		if why := waiting[kind]; why != "" {
 			wait(stage, why)
 		}

@@ -101,7 +101,7 @@ func wedge(x, y, r, part float64) string {
 var sentences = map[string]string{
 	"case.opened": "case opened", "authority.recorded": "authority recorded", "exhibit.registered": "registered",
 	"acquisition.queued": "acquisition begun", "acquisition.ended": "acquired", "verification.queued": "check begun",
-	"acquisition.verified": "checked", "file.verified": "checked", "photograph.added": "photographed", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
+	"acquisition.verified": "checked", "file.verified": "checked", "password.refused": "password refused", "password.accepted": "password accepted", "backup.unlocked": "unlocked", "photograph.added": "photographed", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
 	"records.recovered": "records recovered", "record.marked": "record marked", "record.unmarked": "mark taken away",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
 	"manifest.downloaded": "manifest downloaded", "report.read": "report opened", "signin": "signed in", "signin.refused": "sign-in refused", "signout": "signed out",

@@ -11,9 +11,11 @@ import (
 	"sort"
 	"strconv"
 
+	"crosswind/core/backup"
 	"crosswind/core/record"
 	"crosswind/internal/recovery"
 	"crosswind/internal/store"
+	"crosswind/internal/unlock"
 	"crosswind/internal/web/frame"
 
 	"github.com/gin-gonic/gin"
@@ -27,8 +29,9 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/recover", p.page)
+	inCase.GET("/recover", func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/recover", p.start)
+	inCase.POST("/recover/unlock", p.unlock)
 }
 
 // source is an acquisition with its latest recovery.
@@ -37,7 +40,7 @@ type source struct {
 	Reference string
 	Recovery  *store.Recovery
 	Databases []database
-	Total     map[string]int64
+	Locked    bool // encrypted, and not unlocked yet
 }
 
 type database struct {
@@ -50,7 +53,7 @@ type place struct {
 	Count int64
 }
 
-func (a pages) page(c *gin.Context) error {
+func (a pages) page(c *gin.Context, refused error) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Recover", "Recover")
 	if err != nil {
@@ -66,7 +69,7 @@ func (a pages) page(c *gin.Context) error {
 	}
 	out := make([]source, len(all))
 	for i, q := range all {
-		out[i] = source{Acquisition: q, Reference: refs[q.ExhibitID]}
+		out[i] = source{Acquisition: q, Reference: refs[q.ExhibitID], Locked: locked(&all[i])}
 		if err := a.fill(c, &out[i]); err != nil {
 			return err
 		}
@@ -75,6 +78,12 @@ func (a pages) page(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	unlocking, err := a.Store.Runs(ctx, p.Case.ID, "unlock", 1)
+	if err != nil {
+		return err
+	}
+	runs = append(unlocking, runs...)
+	p.Refuse(refused)
 	p.Content = struct {
 		Sources []source
 		Runs    []store.Run
@@ -108,29 +117,70 @@ func (a pages) fill(c *gin.Context, s *source) error {
 	return nil
 }
 
-func (a pages) start(c *gin.Context) error {
-	ctx := c.Request.Context()
-	cs := frame.CaseOf(c)
+// locked reports whether an acquisition is encrypted and not unlocked yet.
+func locked(q *store.Acquisition) bool {
+	var l backup.Label
+	return json.Unmarshal(q.Facts, &l) == nil && l.Encrypted && q.ContentManifest == ""
+}
+
+// acquisition finds the acquisition that a form names, and its name.
+func (a pages) acquisition(c *gin.Context) (*store.Acquisition, string, error) {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
 	id, err := strconv.ParseInt(c.PostForm("acq"), 10, 64)
 	if err != nil {
-		return fmt.Errorf("acquisition %q: %w", c.PostForm("acq"), store.ErrNotFound)
+		return nil, "", fmt.Errorf("acquisition %q: %w", c.PostForm("acq"), store.ErrNotFound)
 	}
 	q, err := a.Store.AcquisitionByID(ctx, id)
 	if err == nil && (q.CaseID != cs.ID || q.EndedAt == nil) {
 		err = fmt.Errorf("acquisition %d: %w", id, store.ErrNotFound)
 	}
 	if err != nil {
-		return err
+		return nil, "", err
 	}
 	all, err := a.Store.Exhibits(ctx, cs.ID)
-	if err != nil {
-		return err
-	}
 	name := ""
 	for _, e := range all {
 		if e.ID == q.ExhibitID {
 			name = frame.AcquisitionName(e.Reference, q)
 		}
+	}
+	return q, name, err
+}
+
+// unlock tries a password on an encrypted acquisition. Each try is counted in
+// the ledger; the password is kept nowhere.
+func (a pages) unlock(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	q, name, err := a.acquisition(c)
+	if err != nil {
+		return err
+	}
+	if err := a.Unlocker.Try(q, c.PostForm("password")); err != nil {
+		if errors.Is(err, backup.ErrPassword) {
+			err = errors.Join(err, a.Store.Log(ctx, store.Act{Book: cs.Book(), By: frame.By(c), What: "password.refused", On: name}))
+		}
+		return a.page(c, err)
+	}
+	sub, err := json.Marshal(unlock.Subject{Exhibit: q.ExhibitID, Acquisition: q.ID, Name: name})
+	if err == nil {
+		_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "unlock", Subject: sub, By: frame.By(c), Title: "Unlocking " + name},
+			store.Act{Book: cs.Book(), By: frame.By(c), What: "password.accepted", On: name})
+	}
+	if err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/recover")
+	return nil
+}
+
+func (a pages) start(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	q, name, err := a.acquisition(c)
+	if err != nil {
+		return err
+	}
+	if locked(q) {
+		return a.page(c, backup.ErrEncrypted)
 	}
 	full := c.PostForm("pass") == "full"
 	pass := "light"

@@ -63,6 +63,9 @@ type acquisition struct {
 
 // ManifestName is the name of the acquisition's manifest in a package.
 func (a *acquisition) ManifestName() string {
+	if a.ContentManifest != "" { // records come from the decrypted content
+		return fmt.Sprintf("%s-acquisition-%d-content.sha256", a.Reference, a.Number)
+	}
 	return fmt.Sprintf("%s-acquisition-%d.sha256", a.Reference, a.Number)
 }
 
@@ -345,6 +348,17 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		}
 	}
 	for a := range used {
+		if a.ContentManifest != "" {
+			content, err := m.Store.Content(ctx, a.ID)
+			if err != nil {
+				return nil, 0, err
+			}
+			var b bytes.Buffer
+			for _, f := range content {
+				fmt.Fprintln(&b, digest.Line{Sum: f.SHA256, Path: f.Path})
+			}
+			parts = append(parts, casefile.Bytes(casefile.ManifestsDir+a.ManifestName(), b.Bytes()))
+		}
 		for suffix, sum := range map[string]func(*store.File) string{
 			"sha256": func(f *store.File) string { return f.SHA256 }, "sha1": func(f *store.File) string { return f.SHA1 }, "md5": func(f *store.File) string { return f.MD5 }} {
 			var b bytes.Buffer

@@ -1,0 +1,143 @@
+package unlock
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/core/backup"
+	"crosswind/internal/acquire"
+	"crosswind/internal/recovery"
+	"crosswind/internal/run"
+	"crosswind/internal/standin/democase"
+	"crosswind/internal/store"
+	"crosswind/internal/store/storetest"
+	"crosswind/internal/vault"
+)
+
+// The encrypted backup is acquired as it is, refuses a wrong password, opens
+// with the right one, and gives records; the password is nowhere afterwards.
+func TestUnlock(t *testing.T) {
+	ctx, cancel := context.WithCancel(context.Background())
+	s, dir := storetest.Open(t), t.TempDir()
+	if err := errors.Join(democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}), democase.Seed(ctx, s)); err != nil {
+		t.Fatal(err)
+	}
+	c, err := s.CaseByReference(ctx, democase.Reference)
+	if err != nil {
+		t.Fatal(err)
+	}
+	es, err := s.Exhibits(ctx, c.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	data := filepath.Join(dir, "data")
+	v, err := vault.Open(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var log bytes.Buffer
+	u := &Unlocker{Store: s, Vault: v}
+	w := &run.Worker{Store: s, Log: slog.New(slog.NewTextHandler(&log, nil)), Jobs: map[string]run.Job{
+		"acquire": (&acquire.Acquirer{Store: s, Vault: v, Tool: "test"}).Backup, "unlock": u.Unlock, "recover": (&recovery.Recoverer{Store: s, Vault: v, Tool: "test"}).Recover}}
+	done := make(chan struct{})
+	go func() { w.Work(ctx); close(done) }()
+	defer func() { cancel(); <-done }()
+	do := func(kind string, subject any) *store.Run {
+		t.Helper()
+		sub, _ := json.Marshal(subject)
+		id, err := s.QueueRun(ctx, c, store.Run{Kind: kind, Subject: sub, Title: kind, By: "tester"}, store.Act{Book: c.Book(), By: "tester", What: "queued", On: kind})
+		if err != nil {
+			t.Fatal(err)
+		}
+		for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+			if r, err := s.RunByID(ctx, id); err != nil || !r.Open() {
+				return r
+			}
+		}
+		t.Fatal("the run does not end")
+		return nil
+	}
+	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Path: filepath.Join(dir, "backups", "harbour-phone-2026-06-14")})
+	acquisition := func() *store.Acquisition {
+		as, err := s.Acquisitions(ctx, c.ID, 0)
+		if err != nil || len(as) != 1 {
+			t.Fatal(as, err)
+		}
+		return &as[0]
+	}
+	a := acquisition()
+	sub := Subject{Exhibit: es[0].ID, Acquisition: a.ID, Name: "014-A acquisition 1"}
+	if r := do("unlock", sub); r.State != "failed" || !strings.Contains(r.Error, "not in memory") {
+		t.Errorf("without a key: %s %s", r.State, r.Error)
+	}
+	for _, wrong := range []string{"", "Cormorant-47", democase.Password + " "} {
+		if err := u.Try(a, wrong); !errors.Is(err, backup.ErrPassword) {
+			t.Errorf("%q: %v", wrong, err)
+		}
+	}
+	if err := u.Try(a, democase.Password); err != nil {
+		t.Fatal(err)
+	}
+	if r := do("unlock", sub); r.State != "done" || u.key(a.ID) != nil {
+		t.Fatalf("%+v", r)
+	}
+	if a = acquisition(); len(a.ContentManifest) != 64 || a.UnlockedAt == nil {
+		t.Errorf("%+v", a)
+	}
+	if r := do("recover", recovery.Subject{Exhibit: es[0].ID, Acquisition: a.ID, Name: sub.Name}); r.State != "done" {
+		t.Fatalf("%+v", r)
+	}
+	rs, err := s.Records(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"message"}}, store.After{}, 1)
+	if err != nil || len(rs) != 1 {
+		t.Fatal(rs, err)
+	}
+	r, err := rs[0].Whole()
+	if err != nil {
+		t.Fatal(err)
+	}
+	content, err := s.Content(ctx, a.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	found := false
+	for _, f := range content {
+		found = found || f.Path == r.Origin.Stored && f.SHA256 == r.Origin.SHA256 && f.RealPath == "/data/talk/talk.db"
+	}
+	if !found {
+		t.Errorf("the record's file is not among the content: %+v", r.Origin)
+	}
+
+	// The password is in no file, no log and no table.
+	err = filepath.WalkDir(data, func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if bytes.Contains(b, []byte(democase.Password)) {
+			t.Errorf("%s holds the password", path)
+		}
+		return err
+	})
+	if err != nil || strings.Contains(log.String(), democase.Password) {
+		t.Error("the log holds the password", err)
+	}
+	var url string
+	if err := s.DB().QueryRow("SELECT current_database()").Scan(&url); err != nil {
+		t.Fatal(err)
+	}
+	admin := os.Getenv("CROSSWIND_TEST_DATABASE")
+	dump, err := exec.Command("pg_dump", "--inserts", admin[:strings.LastIndex(admin, "/")+1]+url).Output()
+	if err != nil || len(dump) < 10000 || bytes.Contains(dump, []byte(democase.Password)) {
+		t.Errorf("%d bytes of dump, %v", len(dump), err)
+	}
+}
