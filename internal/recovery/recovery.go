@@ -118,6 +118,7 @@ func withhold(res *store.RecoveredDatabase, records []*record.Record, scopes []r
 	for _, r := range records {
 		if why := record.Admits(scopes, r); why != record.Admitted {
 			withheld[why]++
+			res.Outside = append(res.Outside, r.UID)
 			continue
 		}
 		kept = append(kept, r)

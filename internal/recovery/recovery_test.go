@@ -120,6 +120,19 @@ func TestRecover(t *testing.T) {
 		t.Errorf("%d records were %d, %d marked, %v", count(), before, len(marked), err)
 	}
 
+	// A further authority names a privileged person: what was kept goes, marked or not.
+	at := time.Now()
+	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: at, ValidTo: at.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{record.Handle(some[0].Handle)}}, "tester"); err != nil {
+		t.Fatal(err)
+	}
+	do("recover", sub)
+	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID, Words: some[0].Handle}); err != nil || k.All+k.Untimed != 0 || count() == before {
+		t.Errorf("%d records with a person who is privileged now, %v", k.All+k.Untimed, err)
+	}
+	if marked, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10); err != nil || len(marked) != 0 {
+		t.Errorf("%d marked, %v", len(marked), err)
+	}
+
 	talk := fileOf(t, s, as[0].ID, "/data/talk/talk.db")
 	blob := v.Path(talk.SHA256)
 	b, err := os.ReadFile(blob)

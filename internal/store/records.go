@@ -34,6 +34,7 @@ type RecoveredDatabase struct {
 	ByOrigin   json.RawMessage `db:"by_origin"`
 	Notes      Array[string]
 	Withheld   json.RawMessage // outside scope: why to how many
+	Outside    []string        `db:"-"` // UIDs of what is withheld: what was kept of it under an earlier scope goes
 }
 
 // Origins gives ByOrigin as counts.
@@ -97,6 +98,11 @@ func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d RecoveredDat
 	}))
 	if err != nil {
 		return fmt.Errorf("loading records: %w", err)
+	}
+	// A later authority may name further privileged people.
+	if _, err := tx.Exec(ctx, `WITH gone AS (SELECT id FROM record WHERE acquisition_id = $1 AND uid = ANY($2)), unmarked AS (DELETE FROM mark WHERE record_id IN (SELECT id FROM gone))
+DELETE FROM record WHERE id IN (SELECT id FROM gone)`, a.ID, Array[string](d.Outside).param()); err != nil {
+		return fmt.Errorf("withholding records: %w", err)
 	}
 	list := strings.Join(cols, ", ")
 	if _, err := tx.Exec(ctx, "INSERT INTO record("+list+") SELECT "+list+" FROM incoming ON CONFLICT (acquisition_id, uid) DO NOTHING"); err != nil {
