@@ -79,7 +79,8 @@ func (s *Store) AcquisitionByID(ctx context.Context, id int64) (*Acquisition, er
 
 // Acquisitions lists the ended acquisitions of a case; exhibit 0 is all.
 func (s *Store) Acquisitions(ctx context.Context, caseID, exhibit int64) (out []Acquisition, err error) {
-	return out, s.list(ctx, &out, "listing the acquisitions", `SELECT * FROM acquisition WHERE case_id = $1 AND ($2 = 0 OR exhibit_id = $2) AND ended_at IS NOT NULL ORDER BY id`, caseID, exhibit)
+	err = s.list(ctx, &out, "listing the acquisitions", `SELECT * FROM acquisition WHERE case_id = $1 AND ($2 = 0 OR exhibit_id = $2) AND ended_at IS NOT NULL ORDER BY id`, caseID, exhibit)
+	return out, err
 }
 
 // AddFile keeps a file of an acquisition. Adding it again changes nothing.
@@ -112,13 +113,15 @@ func (s *Store) EndAcquisition(ctx context.Context, r *Run, a *Acquisition, faul
 
 // AcquisitionFaults lists what an acquisition could not take.
 func (s *Store) AcquisitionFaults(ctx context.Context, id int64) (out []AcquisitionFault, err error) {
-	return out, s.list(ctx, &out, "listing the acquisition's faults", "SELECT path, fault FROM acquisition_fault WHERE acquisition_id = $1 ORDER BY path, fault", id)
+	err = s.list(ctx, &out, "listing the acquisition's faults", "SELECT path, fault FROM acquisition_fault WHERE acquisition_id = $1 ORDER BY path, fault", id)
+	return out, err
 }
 
 // Files lists files of an acquisition after a path; faulty ones only if asked.
 func (s *Store) Files(ctx context.Context, acquisition int64, after string, faulty bool, limit int) (out []File, err error) {
-	return out, s.list(ctx, &out, "listing the files", `SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path COLLATE "C" > $2 AND (NOT $3 OR fault <> '') ORDER BY path COLLATE "C" LIMIT $4`,
+	err = s.list(ctx, &out, "listing the files", `SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path COLLATE "C" > $2 AND (NOT $3 OR fault <> '') ORDER BY path COLLATE "C" LIMIT $4`,
 		acquisition, after, faulty, limit)
+	return out, err
 }
 
 // AllFiles yields the files of an acquisition in order of path bytes.
@@ -191,5 +194,6 @@ func (s *Store) EndVerification(ctx context.Context, r *Run, v Verification, act
 
 // Verifications lists the newest checks of an acquisition.
 func (s *Store) Verifications(ctx context.Context, acquisition int64, limit int) (out []Verification, err error) {
-	return out, s.list(ctx, &out, "listing the checks", "SELECT * FROM verification WHERE acquisition_id = $1 ORDER BY id DESC LIMIT $2", acquisition, limit)
+	err = s.list(ctx, &out, "listing the checks", "SELECT * FROM verification WHERE acquisition_id = $1 ORDER BY id DESC LIMIT $2", acquisition, limit)
+	return out, err
 }

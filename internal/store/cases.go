@@ -22,7 +22,8 @@ type Examiner struct {
 
 // Examiners counts the accounts.
 func (s *Store) Examiners(ctx context.Context) (n int, err error) {
-	return n, s.get(ctx, &n, "counting the examiners", "SELECT count(*) FROM examiner")
+	err = s.get(ctx, &n, "counting the examiners", "SELECT count(*) FROM examiner")
+	return n, err
 }
 
 // ExaminerByLogin finds an account.
@@ -129,13 +130,14 @@ type CaseRow struct {
 
 // Cases lists cases whose reference comes after the given one.
 func (s *Store) Cases(ctx context.Context, after string, limit int) (out []CaseRow, err error) {
-	return out, s.list(ctx, &out, "listing the cases", `
+	err = s.list(ctx, &out, "listing the cases", `
 SELECT c.*, (SELECT count(*) FROM exhibit e WHERE e.case_id = c.id) AS exhibits,
        coalesce(l.what, '') AS last_what, coalesce(l.reference, '') AS last_ref, l.at AS last_at
 FROM cases c LEFT JOIN LATERAL (
   SELECT k.what, e.reference, k.at FROM custody k JOIN exhibit e ON e.id = k.exhibit_id
   WHERE e.case_id = c.id ORDER BY k.at DESC, k.id DESC LIMIT 1) l ON true
 WHERE c.reference > $1 ORDER BY c.reference LIMIT $2`, after, limit)
+	return out, err
 }
 
 // AddCase opens a case under an authority.
@@ -185,7 +187,8 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`, c.ID, a.Kind, 
 
 // Authorities lists the authorities of a case.
 func (s *Store) Authorities(ctx context.Context, caseID int64) (out []Authority, err error) {
-	return out, s.list(ctx, &out, "listing the authorities", "SELECT * FROM authority WHERE case_id = $1 ORDER BY id", caseID)
+	err = s.list(ctx, &out, "listing the authorities", "SELECT * FROM authority WHERE case_id = $1 ORDER BY id", caseID)
+	return out, err
 }
 
 // Exhibit is an exhibit.
@@ -245,12 +248,14 @@ func Follow(ks []Custody) (custody.Chain, []error) {
 
 // Exhibits lists the exhibits of a case by reference.
 func (s *Store) Exhibits(ctx context.Context, caseID int64) (out []Exhibit, err error) {
-	return out, s.list(ctx, &out, "listing the exhibits", "SELECT * FROM exhibit WHERE case_id = $1 ORDER BY reference", caseID)
+	err = s.list(ctx, &out, "listing the exhibits", "SELECT * FROM exhibit WHERE case_id = $1 ORDER BY reference", caseID)
+	return out, err
 }
 
 // CustodyOf lists an exhibit's chain of custody in order of time.
 func (s *Store) CustodyOf(ctx context.Context, exhibitID int64) (out []Custody, err error) {
-	return out, s.list(ctx, &out, "listing the custody", "SELECT * FROM custody WHERE exhibit_id = $1 ORDER BY at, id", exhibitID)
+	err = s.list(ctx, &out, "listing the custody", "SELECT * FROM custody WHERE exhibit_id = $1 ORDER BY at, id", exhibitID)
+	return out, err
 }
 
 // AddExhibit registers an exhibit together with its first custody event.
@@ -321,7 +326,7 @@ type BoardRow struct {
 
 // Board gives the figures of every exhibit of a case.
 func (s *Store) Board(ctx context.Context, caseID int64) (out []BoardRow, err error) {
-	return out, s.list(ctx, &out, "reading the case board", `
+	err = s.list(ctx, &out, "reading the case board", `
 SELECT e.id AS exhibit_id,
   (SELECT count(*) FROM acquisition a WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL) AS acquisitions,
   (SELECT coalesce(sum(a.bytes), 0) FROM acquisition a WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL)::bigint AS bytes,
@@ -336,4 +341,5 @@ SELECT e.id AS exhibit_id,
   (SELECT count(*) FROM recovery v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id AND v.ended_at IS NOT NULL) AS recovered,
   (SELECT count(*) FROM package p WHERE p.case_id = e.case_id) AS packaged
 FROM exhibit e WHERE e.case_id = $1 ORDER BY e.reference`, caseID)
+	return out, err
 }

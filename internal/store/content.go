@@ -19,7 +19,8 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8) ON CONFLICT DO NOTHING`, f.AcquisitionID
 // Content lists the decrypted content of an acquisition's files in order of
 // path bytes; none if it is not encrypted or not unlocked.
 func (s *Store) Content(ctx context.Context, acquisition int64) (out []File, err error) {
-	return out, s.list(ctx, &out, "listing the content", `SELECT * FROM content_file WHERE acquisition_id = $1 ORDER BY path COLLATE "C"`, acquisition)
+	err = s.list(ctx, &out, "listing the content", `SELECT * FROM content_file WHERE acquisition_id = $1 ORDER BY path COLLATE "C"`, acquisition)
+	return out, err
 }
 
 // EndUnlock ends the run that unlocked an acquisition.

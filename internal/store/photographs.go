@@ -32,7 +32,8 @@ func (s *Store) AddPhotograph(ctx context.Context, c *Case, e *Exhibit, p Photog
 
 // Photographs lists the pictures of an exhibit.
 func (s *Store) Photographs(ctx context.Context, exhibitID int64) (out []Photograph, err error) {
-	return out, s.list(ctx, &out, "listing the photographs", "SELECT * FROM photograph WHERE exhibit_id = $1 ORDER BY id", exhibitID)
+	err = s.list(ctx, &out, "listing the photographs", "SELECT * FROM photograph WHERE exhibit_id = $1 ORDER BY id", exhibitID)
+	return out, err
 }
 
 // PhotographByID finds a picture of an exhibit of a case.

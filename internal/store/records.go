@@ -72,7 +72,8 @@ func (s *Store) LatestRecovery(ctx context.Context, acquisition int64) (*Recover
 
 // RecoveredDatabases lists what the databases of a recovery gave.
 func (s *Store) RecoveredDatabases(ctx context.Context, recovery int64) (out []RecoveredDatabase, err error) {
-	return out, s.list(ctx, &out, "listing the databases", "SELECT * FROM recovered_database WHERE recovery_id = $1 ORDER BY path", recovery)
+	err = s.list(ctx, &out, "listing the databases", "SELECT * FROM recovered_database WHERE recovery_id = $1 ORDER BY path", recovery)
+	return out, err
 }
 
 // SaveDatabase keeps the records of one database and what it gave. A record
@@ -225,14 +226,16 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 	args = append(args, after.At, after.ID, limit)
 	n := len(args)
 	q += fmt.Sprintf(" AND (r.at, r.id) > ($%d, $%d) ORDER BY r.at, r.id LIMIT $%d", n-2, n-1, n)
-	return out, s.list(ctx, &out, "listing records", recordSelect+q, args...)
+	err = s.list(ctx, &out, "listing records", recordSelect+q, args...)
+	return out, err
 }
 
 // Untimed lists records whose time did not survive.
 func (s *Store) Untimed(ctx context.Context, f Filter, limit int) (out []Record, err error) {
 	q, args := f.where(false)
 	args = append(args, limit)
-	return out, s.list(ctx, &out, "listing records without a time", recordSelect+q+fmt.Sprintf(" AND r.at IS NULL ORDER BY r.id LIMIT $%d", len(args)), args...)
+	err = s.list(ctx, &out, "listing records without a time", recordSelect+q+fmt.Sprintf(" AND r.at IS NULL ORDER BY r.id LIMIT $%d", len(args)), args...)
+	return out, err
 }
 
 // Count counts the records that a filter leaves.
@@ -242,7 +245,8 @@ func (s *Store) Count(ctx context.Context, f Filter) (c struct{ All, Below, Unti
 		return c, err
 	}
 	q, args = f.where(false)
-	return c, s.get(ctx, &c.Untimed, "counting records", "SELECT count(*)"+recordFrom+q+" AND r.at IS NULL", args...)
+	err = s.get(ctx, &c.Untimed, "counting records", "SELECT count(*)"+recordFrom+q+" AND r.at IS NULL", args...)
+	return c, err
 }
 
 // Extent gives the times of the first and the last record of a filter.
@@ -286,11 +290,12 @@ func (s *Store) RecordByID(ctx context.Context, caseID, id int64) (*Record, erro
 
 // Around lists the conversation of a record: n before it and n after.
 func (s *Store) Around(ctx context.Context, r *Record, n int) (out []Record, err error) {
-	return out, s.list(ctx, &out, "reading the conversation", `SELECT * FROM (
+	err = s.list(ctx, &out, "reading the conversation", `SELECT * FROM (
   (`+recordSelect+`r.acquisition_id = $1 AND r.kind = $2 AND r.thread = $3 AND (r.at, r.id) <= ($4, $5) ORDER BY r.at DESC, r.id DESC LIMIT $6)
   UNION ALL
   (`+recordSelect+`r.acquisition_id = $1 AND r.kind = $2 AND r.thread = $3 AND (r.at, r.id) > ($4, $5) ORDER BY r.at, r.id LIMIT $6)) c ORDER BY at, id`,
 		r.AcquisitionID, string(r.Kind), r.Thread, r.At, r.ID, n)
+	return out, err
 }
 
 // Mark marks a record with a reason, or changes the reason.
@@ -340,7 +345,8 @@ func (s *Store) EndPackage(ctx context.Context, r *Run, p Package, act Act) erro
 
 // Packages lists the packages of a case, the newest first.
 func (s *Store) Packages(ctx context.Context, caseID int64) (out []Package, err error) {
-	return out, s.list(ctx, &out, "listing the packages", "SELECT * FROM package WHERE case_id = $1 ORDER BY id DESC LIMIT 50", caseID)
+	err = s.list(ctx, &out, "listing the packages", "SELECT * FROM package WHERE case_id = $1 ORDER BY id DESC LIMIT 50", caseID)
+	return out, err
 }
 
 // PackageByID finds a package of a case.

@@ -68,7 +68,8 @@ func (s *Store) RunByID(ctx context.Context, id int64) (*Run, error) {
 
 // Runs lists the newest runs of a case; kind "" is every kind.
 func (s *Store) Runs(ctx context.Context, caseID int64, kind string, limit int) (out []Run, err error) {
-	return out, s.list(ctx, &out, "listing the runs", "SELECT * FROM run WHERE case_id = $1 AND ($2 = '' OR kind = $2) ORDER BY id DESC LIMIT $3", caseID, kind, limit)
+	err = s.list(ctx, &out, "listing the runs", "SELECT * FROM run WHERE case_id = $1 AND ($2 = '' OR kind = $2) ORDER BY id DESC LIMIT $3", caseID, kind, limit)
+	return out, err
 }
 
 // Lease is how long a worker holds a run without a sign of life.
@@ -86,7 +87,10 @@ RETURNING *`, Lease.String())
 	if errors.Is(err, ErrNotFound) {
 		return nil, nil
 	}
-	return r, err
+	if err != nil {
+		return nil, err
+	}
+	return r, nil
 }
 
 // ErrLost is returned when another worker has taken the run.

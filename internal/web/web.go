@@ -41,6 +41,10 @@ func Handler(a *frame.App) (http.Handler, error) {
 	a.Sessions.Lifetime = 12 * time.Hour
 	a.Sessions.Cookie.Name = "crosswind"
 	a.Sessions.Cookie.SameSite = http.SameSiteStrictMode
+	a.Sessions.ErrorFunc = func(w http.ResponseWriter, _ *http.Request, err error) {
+		a.Log.Error("reading the session", "error", err)
+		http.Error(w, "The database cannot be reached. Nothing was changed and nothing is lost: runs go on when it is back. Try again in a moment.", http.StatusServiceUnavailable)
+	}
 	r := gin.New()
 	r.Use(gin.CustomRecovery(func(c *gin.Context, v any) { a.Fail(c, fmt.Errorf("a fault in the application itself: %v", v)) }))
 	r.Use(func(c *gin.Context) {
