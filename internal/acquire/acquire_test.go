@@ -3,10 +3,9 @@ package acquire
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"log/slog"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 	"time"
 
 	"crosswind/internal/run"
+	"crosswind/internal/run/runtest"
 	"crosswind/internal/standin/democase"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
@@ -22,14 +22,14 @@ import (
 )
 
 type bench struct {
-	t      *testing.T
-	s      *store.Store
-	c      *store.Case
-	e      *store.Exhibit
-	q      *Acquirer
-	dir    string // with backups/ and vault/
-	whole  string // a whole backup
-	cancel context.CancelFunc
+	*runtest.Bench
+	t     *testing.T
+	s     *store.Store
+	c     *store.Case
+	e     *store.Exhibit
+	q     *Acquirer
+	dir   string // with backups/ and vault/
+	whole string // a whole backup
 }
 
 // newBench makes the demo's backups, a case with an exhibit, and a worker.
@@ -57,45 +57,13 @@ func newBench(t *testing.T) *bench {
 	}
 	b.whole = filepath.Join(b.dir, "backups", "harbour-phone-2026-09-24")
 	b.q = &Acquirer{Store: b.s, Vault: v, Tool: "test", Roots: []string{filepath.Join(b.dir, "backups")}}
-	b.start()
-	t.Cleanup(func() { b.cancel() })
+	b.Bench = runtest.Start(t, b.s, b.c, map[string]run.Job{"acquire backup": b.q.Backup, "verify": b.q.Verify}, io.Discard)
 	return b
-}
-
-func (b *bench) start() {
-	ctx, cancel := context.WithCancel(context.Background())
-	done := make(chan struct{})
-	w := &run.Worker{Store: b.s, Jobs: map[string]run.Job{"acquire backup": b.q.Backup, "verify": b.q.Verify}, Log: slog.New(slog.DiscardHandler)}
-	go func() { w.Work(ctx); close(done) }()
-	b.cancel = func() { cancel(); <-done }
-}
-
-func (b *bench) do(kind string, subject any) *store.Run {
-	b.t.Helper()
-	sub, err := json.Marshal(subject)
-	if err != nil {
-		b.t.Fatal(err)
-	}
-	id, err := b.s.QueueRun(context.Background(), b.c, store.Run{Kind: kind, Subject: sub, Title: kind, By: "tester"}, store.Act{Book: b.c.Book(), By: "tester", What: "queued", On: kind})
-	if err != nil {
-		b.t.Fatal(err)
-	}
-	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		r, err := b.s.RunByID(context.Background(), id)
-		if err != nil {
-			b.t.Fatal(err)
-		}
-		if !r.Open() {
-			return r
-		}
-	}
-	b.t.Fatal("the run does not end")
-	return nil
 }
 
 func (b *bench) acquire(path string) (*store.Run, *store.Acquisition) {
 	b.t.Helper()
-	r := b.do("acquire backup", BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Path: path})
+	r := b.Do("acquire backup", BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Path: path})
 	if r.State != "done" {
 		return r, nil
 	}
@@ -234,7 +202,7 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 	ctx := context.Background()
 	_, a := b.acquire(b.whole)
 	check := func(against string) *store.Run {
-		return b.do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "014-A acquisition 1", Against: against})
+		return b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "014-A acquisition 1", Against: against})
 	}
 	var big *store.File
 	for f, err := range b.s.AllFiles(ctx, a.ID) {
@@ -292,7 +260,7 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 		t.Errorf("%+v", fs)
 	}
 	// One file alone: the others keep what was found of them.
-	r := b.do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "014-A acquisition 1", Against: "vault", Path: "backup.json"})
+	r := b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "014-A acquisition 1", Against: "vault", Path: "backup.json"})
 	entries, err = b.s.LedgerPage(ctx, b.c.Book(), 1<<40, 1)
 	if err != nil || r.State != "done" || r.ItemsDone != 1 || entries[0].What != "file.verified" || entries[0].On != "backup.json" || len(faulty()) != 1 {
 		t.Errorf("%+v %+v %v", r, entries, err)
@@ -312,23 +280,15 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 func TestPausedAcquisitionEndsTheSame(t *testing.T) {
 	b := newBench(t)
 	_, unbroken := b.acquire(b.whole)
-	b.cancel()
-	sub, _ := json.Marshal(BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Path: b.whole})
-	id, err := b.s.QueueRun(context.Background(), b.c, store.Run{Kind: "acquire backup", Subject: sub, Title: "t", By: "tester"}, store.Act{Book: b.c.Book(), By: "tester", What: "queued", On: "x"})
-	if err != nil {
-		t.Fatal(err)
-	}
+	b.Stop()
+	id := b.Queue("acquire backup", BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Path: b.whole})
 	for range 4 {
-		b.start()
+		b.Restart()
 		time.Sleep(60 * time.Millisecond)
-		b.cancel() // the process ends; the run goes back into the queue
+		b.Stop() // the process ends; the run goes back into the queue
 	}
-	b.start()
-	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		if r, err := b.s.RunByID(context.Background(), id); err != nil || r.State == "done" {
-			break
-		}
-	}
+	b.Restart()
+	b.Wait(id)
 	all, err := b.s.Acquisitions(context.Background(), b.c.ID, 0)
 	if err != nil || len(all) != 2 || all[1].Manifest != unbroken.Manifest || all[1].Number != 2 {
 		t.Errorf("%+v, %v", all, err)

@@ -2,8 +2,7 @@ package recovery
 
 import (
 	"context"
-	"encoding/json"
-	"log/slog"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +14,7 @@ import (
 	"crosswind/core/record"
 	"crosswind/internal/acquire"
 	"crosswind/internal/run"
+	"crosswind/internal/run/runtest"
 	"crosswind/internal/standin/democase"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
@@ -25,7 +25,7 @@ import (
 // program gives, a second run changes nothing, and an altered database is not
 // read.
 func TestRecover(t *testing.T) {
-	ctx, cancel := context.WithCancel(context.Background())
+	ctx := context.Background()
 	s, dir := storetest.Open(t), t.TempDir()
 	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}); err != nil {
 		t.Fatal(err)
@@ -47,25 +47,7 @@ func TestRecover(t *testing.T) {
 	}
 	acq := &acquire.Acquirer{Store: s, Vault: v, Tool: "test"}
 	rec := &Recoverer{Store: s, Vault: v, Tool: "test"}
-	w := &run.Worker{Store: s, Jobs: map[string]run.Job{"acquire": acq.Backup, "recover": rec.Recover}, Log: slog.New(slog.DiscardHandler)}
-	done := make(chan struct{})
-	go func() { w.Work(ctx); close(done) }()
-	defer func() { cancel(); <-done }()
-	do := func(kind string, subject any) *store.Run {
-		t.Helper()
-		sub, _ := json.Marshal(subject)
-		id, err := s.QueueRun(ctx, c, store.Run{Kind: kind, Subject: sub, Title: kind, By: "tester"}, store.Act{Book: c.Book(), By: "tester", What: "queued", On: kind})
-		if err != nil {
-			t.Fatal(err)
-		}
-		for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-			if r, err := s.RunByID(ctx, id); err != nil || !r.Open() {
-				return r
-			}
-		}
-		t.Fatal("the run does not end")
-		return nil
-	}
+	do := runtest.Start(t, s, c, map[string]run.Job{"acquire": acq.Backup, "recover": rec.Recover}, io.Discard).Do
 	source := filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
 	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Path: source})
 	as, err := s.Acquisitions(ctx, c.ID, 0)

@@ -3,21 +3,19 @@ package unlock
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"io/fs"
-	"log/slog"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"crosswind/core/backup"
 	"crosswind/internal/acquire"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
+	"crosswind/internal/run/runtest"
 	"crosswind/internal/standin/democase"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
@@ -27,7 +25,7 @@ import (
 // The encrypted backup is acquired as it is, refuses a wrong password, opens
 // with the right one, and gives records; the password is nowhere afterwards.
 func TestUnlock(t *testing.T) {
-	ctx, cancel := context.WithCancel(context.Background())
+	ctx := context.Background()
 	s, dir := storetest.Open(t), t.TempDir()
 	if err := errors.Join(democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}), democase.Seed(ctx, s)); err != nil {
 		t.Fatal(err)
@@ -47,26 +45,8 @@ func TestUnlock(t *testing.T) {
 	}
 	var log bytes.Buffer
 	u := &Unlocker{Store: s, Vault: v}
-	w := &run.Worker{Store: s, Log: slog.New(slog.NewTextHandler(&log, nil)), Jobs: map[string]run.Job{
-		"acquire": (&acquire.Acquirer{Store: s, Vault: v, Tool: "test"}).Backup, "unlock": u.Unlock, "recover": (&recovery.Recoverer{Store: s, Vault: v, Tool: "test"}).Recover}}
-	done := make(chan struct{})
-	go func() { w.Work(ctx); close(done) }()
-	defer func() { cancel(); <-done }()
-	do := func(kind string, subject any) *store.Run {
-		t.Helper()
-		sub, _ := json.Marshal(subject)
-		id, err := s.QueueRun(ctx, c, store.Run{Kind: kind, Subject: sub, Title: kind, By: "tester"}, store.Act{Book: c.Book(), By: "tester", What: "queued", On: kind})
-		if err != nil {
-			t.Fatal(err)
-		}
-		for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-			if r, err := s.RunByID(ctx, id); err != nil || !r.Open() {
-				return r
-			}
-		}
-		t.Fatal("the run does not end")
-		return nil
-	}
+	do := runtest.Start(t, s, c, map[string]run.Job{
+		"acquire": (&acquire.Acquirer{Store: s, Vault: v, Tool: "test"}).Backup, "unlock": u.Unlock, "recover": (&recovery.Recoverer{Store: s, Vault: v, Tool: "test"}).Recover}, &log).Do
 	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Path: filepath.Join(dir, "backups", "harbour-phone-2026-06-14")})
 	acquisition := func() *store.Acquisition {
 		as, err := s.Acquisitions(ctx, c.ID, 0)

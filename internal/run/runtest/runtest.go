@@ -1,0 +1,78 @@
+// Package runtest lets tests do runs as the application does them.
+package runtest
+
+import (
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"testing"
+	"time"
+
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+)
+
+// Bench does the runs of a case with a worker of its own.
+type Bench struct {
+	t    testing.TB
+	s    *store.Store
+	c    *store.Case
+	w    *run.Worker
+	stop func()
+}
+
+// Start starts a worker that ends with the test. What it logs goes to log.
+func Start(t testing.TB, s *store.Store, c *store.Case, jobs map[string]run.Job, log io.Writer) *Bench {
+	b := &Bench{t: t, s: s, c: c, w: &run.Worker{Store: s, Jobs: jobs, Log: slog.New(slog.NewTextHandler(log, nil))}}
+	b.Restart()
+	t.Cleanup(func() { b.Stop() })
+	return b
+}
+
+// Restart starts the worker again after Stop.
+func (b *Bench) Restart() {
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() { b.w.Work(ctx); close(done) }()
+	b.stop = func() { cancel(); <-done }
+}
+
+// Stop ends the worker as the end of its process does.
+func (b *Bench) Stop() { b.stop() }
+
+// Queue queues a run.
+func (b *Bench) Queue(kind string, subject any) int64 {
+	b.t.Helper()
+	sub, err := json.Marshal(subject)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	id, err := b.s.QueueRun(context.Background(), b.c, store.Run{Kind: kind, Subject: sub, Title: kind, By: "tester"}, store.Act{Book: b.c.Book(), By: "tester", What: "queued", On: kind})
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return id
+}
+
+// Wait waits until a run is neither queued nor going.
+func (b *Bench) Wait(id int64) *store.Run {
+	b.t.Helper()
+	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+		r, err := b.s.RunByID(context.Background(), id)
+		if err != nil {
+			b.t.Fatal(err)
+		}
+		if !r.Open() {
+			return r
+		}
+	}
+	b.t.Fatal("the run does not end")
+	return nil
+}
+
+// Do queues a run and waits for its end.
+func (b *Bench) Do(kind string, subject any) *store.Run {
+	b.t.Helper()
+	return b.Wait(b.Queue(kind, subject))
+}
