@@ -65,7 +65,6 @@ test("1. register, board, and intake of a second exhibit with a hand-over", asyn
   await page.locator("#place").fill("Quay office, Varn Skerries");
   await page.getByLabel("Received from").fill("S. Roan, patrol");
   await page.locator("#to").fill("H. Vold");
-  await shot(page, "intake");
   await accessible(page);
   await page.getByRole("button", { name: "Register the exhibit" }).click();
   await expect(page.getByRole("status")).toContainText("Exhibit 014-B is registered");
@@ -119,6 +118,7 @@ test("1. register, board, and intake of a second exhibit with a hand-over", asyn
   await expect(page.getByRole("status")).toContainText("The photograph of 014-B is in the vault");
   const picture = card.getByRole("img", { name: "Front, as received" });
   expect(await picture.evaluate((img) => img.decode().then(() => img.naturalWidth))).toBe(1280);
+  await shot(page, "intake");
   await card.getByRole("link", { name: "label" }).click();
   await expect(page.getByRole("img", { name: /exhibit 014-B/ })).toBeVisible();
   await accessible(page);

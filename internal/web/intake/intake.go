@@ -266,8 +266,10 @@ func (a pages) addCustody(c *gin.Context) error {
 	}
 	chain, _ := store.Follow(past)
 	k := store.Custody{What: f.What, FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place, Note: f.Note}
-	if k.What != string(custody.HandedOver) && k.What != string(custody.Received) && k.ToWhom == "" {
-		k.ToWhom = chain.Holder // the others do not change who holds it
+	switch custody.What(k.What) {
+	case custody.HandedOver, custody.Received, custody.Returned, custody.Disposed:
+	default:
+		k.FromWhom, k.ToWhom = "", chain.Holder // these do not change who holds it
 	}
 	k.At, err = moment(cs, f.At)
 	if err == nil {
