@@ -173,19 +173,23 @@ func TestHash(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	out, _, code := command(t, dir, "hash", "--all", "sums", "abc", "sub")
+	out, _, code := command(t, dir, "hash", "--all", "abc", "sub")
 	if code != 0 || !strings.Contains(out, "ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad  abc\n") { // FIPS 180-4 example
 		t.Errorf("%d\n%s", code, out)
 	}
 	if err := os.WriteFile(filepath.Join(dir, "sums.sha256"), []byte(out), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, a := range []string{"md5", "sha1", "sha256"} {
-		cmd := exec.Command(a+"sum", "-c", "--strict", "sums."+a)
+	for _, name := range []string{"abc.md5", "abc.sha1", "sub.md5", "sub.sha1", "sums.sha256"} {
+		program := strings.TrimPrefix(filepath.Ext(name), ".") + "sum"
+		cmd := exec.Command(program, "-c", "--strict", name)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {
-			t.Errorf("%ssum -c: %v\n%s", a, err, out)
+			t.Errorf("%s -c %s: %v\n%s", program, name, err, out)
 		}
+	}
+	if _, stderr, code := command(t, dir, "hash", "--all", "abc"); code != 1 || !strings.Contains(stderr, "abc.md5") {
+		t.Errorf("a file was written over: %d, %s", code, stderr)
 	}
 	if _, stderr, code := command(t, dir, "hash", "nothing"); code != 1 || !strings.Contains(stderr, "nothing") {
 		t.Errorf("a missing file: %d, %s", code, stderr)

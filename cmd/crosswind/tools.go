@@ -22,35 +22,15 @@ import (
 )
 
 func hashCommand() *cobra.Command {
-	var all string
+	var all bool
 	c := &cobra.Command{Use: "hash PATH…", Short: "Check lines that sha256sum -c reads", Args: args(1, -1),
-		Long: "Writes the SHA-256 of each file, and of each file below a folder, as lines that sha256sum -c reads. With --all PREFIX, PREFIX.md5 and PREFIX.sha1 are written beside, for md5sum -c and sha1sum -c.",
+		Long: "Writes the SHA-256 of each file, and of each file below a folder, as lines that sha256sum -c reads. With --all, PATH.md5 and PATH.sha1 are written beside each PATH, for md5sum -c and sha1sum -c; files of these names that are there already are not written over.",
 		RunE: func(c *cobra.Command, paths []string) error {
 			out := bufio.NewWriter(os.Stdout)
-			extra := [2]io.Writer{io.Discard, io.Discard}
-			if all != "" {
-				for i, ext := range []string{".md5", ".sha1"} {
-					f, err := os.OpenFile(all+ext, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
-					if err != nil {
-						return err
-					}
-					defer f.Close()
-					extra[i] = f
-				}
-			}
 			failed := false
 			for _, p := range paths {
-				err := filepath.WalkDir(p, func(path string, d fs.DirEntry, err error) error {
-					if err == nil && !d.IsDir() && (d.Type().IsRegular() || path == p) {
-						err = hashFile(path, out, extra)
-					}
-					if err != nil {
-						fmt.Fprintf(os.Stderr, "crosswind: %v\n", err)
-						failed = true
-					}
-					return nil
-				})
-				if err != nil {
+				if err := hashPath(filepath.Clean(p), out, all, &failed); err != nil {
+					out.Flush()
 					return err
 				}
 			}
@@ -62,8 +42,34 @@ func hashCommand() *cobra.Command {
 			}
 			return nil
 		}}
-	c.Flags().StringVar(&all, "all", "", "write MD5 and SHA-1 as well, into `PREFIX`.md5 and PREFIX.sha1")
+	c.Flags().BoolVar(&all, "all", false, "write MD5 and SHA-1 as well, into files beside")
 	return c
+}
+
+// hashPath hashes a file, or the files below a folder. What cannot be read is
+// told, and the rest is hashed.
+func hashPath(p string, out io.Writer, all bool, failed *bool) error {
+	extra := [2]io.Writer{io.Discard, io.Discard}
+	if all {
+		for i, ext := range []string{".md5", ".sha1"} {
+			f, err := os.OpenFile(p+ext, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+			if err != nil {
+				return err
+			}
+			defer f.Close()
+			extra[i] = f
+		}
+	}
+	return filepath.WalkDir(p, func(path string, d fs.DirEntry, err error) error {
+		if err == nil && !d.IsDir() && (d.Type().IsRegular() || path == p) {
+			err = hashFile(path, out, extra)
+		}
+		if err != nil {
+			fmt.Fprintf(os.Stderr, "crosswind: %v\n", err)
+			*failed = true
+		}
+		return nil
+	})
 }
 
 func hashFile(path string, out io.Writer, extra [2]io.Writer) error {
