@@ -35,11 +35,7 @@ func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
 	if err := t.Subject(&sub); err != nil {
 		return err
 	}
-	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
-	if err != nil {
-		return err
-	}
-	a, err := q.Store.AcquisitionByID(ctx, sub.Acquisition)
+	c, a, err := q.Store.AcquisitionOfRun(ctx, t.Run, sub.Acquisition)
 	if err != nil {
 		return err
 	}

@@ -44,11 +44,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	if err := t.Subject(&sub); err != nil {
 		return err
 	}
-	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
-	if err != nil {
-		return err
-	}
-	a, err := q.Store.AcquisitionByID(ctx, sub.Acquisition)
+	c, a, err := q.Store.AcquisitionOfRun(ctx, t.Run, sub.Acquisition)
 	if err != nil {
 		return err
 	}

@@ -77,6 +77,16 @@ func (s *Store) AcquisitionByID(ctx context.Context, id int64) (*Acquisition, er
 	return a, s.get(ctx, a, fmt.Sprintf("acquisition %d", id), "SELECT * FROM acquisition WHERE id = $1", id)
 }
 
+// AcquisitionOfRun finds the case of a run and the acquisition that it is about.
+func (s *Store) AcquisitionOfRun(ctx context.Context, r *Run, id int64) (*Case, *Acquisition, error) {
+	c, err := s.CaseByID(ctx, r.CaseID)
+	if err != nil {
+		return nil, nil, err
+	}
+	a, err := s.AcquisitionByID(ctx, id)
+	return c, a, err
+}
+
 // Acquisitions lists the ended acquisitions of a case; exhibit 0 is all.
 func (s *Store) Acquisitions(ctx context.Context, caseID, exhibit int64) (out []Acquisition, err error) {
 	err = s.list(ctx, &out, "listing the acquisitions", `SELECT * FROM acquisition WHERE case_id = $1 AND ($2 = 0 OR exhibit_id = $2) AND ended_at IS NOT NULL ORDER BY id`, caseID, exhibit)

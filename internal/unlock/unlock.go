@@ -83,11 +83,7 @@ func (u *Unlocker) Unlock(ctx context.Context, t *run.Task) error {
 	if k == nil {
 		return errors.New("the key is not in memory: it is forgotten when the application ends. Give the password again in Recover")
 	}
-	c, err := u.Store.CaseByID(ctx, t.Run.CaseID)
-	if err != nil {
-		return err
-	}
-	a, err := u.Store.AcquisitionByID(ctx, sub.Acquisition)
+	c, a, err := u.Store.AcquisitionOfRun(ctx, t.Run, sub.Acquisition)
 	if err != nil {
 		return err
 	}

@@ -104,9 +104,9 @@ var sentences = map[string]string{
 	"acquisition.verified": "checked", "file.verified": "checked", "password.refused": "password refused", "password.accepted": "password accepted", "backup.unlocked": "unlocked", "photograph.added": "photographed", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
 	"records.recovered": "records recovered", "record.marked": "record marked", "record.unmarked": "mark taken away",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
-	"manifest.downloaded": "manifest downloaded", "report.read": "report opened", "signin": "signed in", "signin.refused": "sign-in refused", "signout": "signed out",
-	"examiner.added": "examiner added", "ledger.started": "ledger started",
-	"run.pause": "pause asked for", "run.stop": "stop asked for", "run.run": "resume asked for",
+	"manifest.downloaded": "manifest downloaded", "signin": "signed in", "signin.refused": "sign-in refused", "signout": "signed out",
+	"examiner.added": "examiner added",
+	"run.pause":      "pause asked for", "run.stop": "stop asked for", "run.run": "resume asked for",
 	"run.paused": "run paused", "run.stopped": "run stopped", "run.failed": "run failed",
 }
 
