@@ -5,13 +5,14 @@ import (
 	"os"
 	"path/filepath"
 
+	"crosswind/internal/run"
 	"crosswind/internal/standin/democase"
 
 	"github.com/spf13/cobra"
 )
 
 func demoCommand() *cobra.Command {
-	var s settings
+	s := settings{What: "demo", Runs: 2, Lease: run.DefaultLease}
 	var dir string
 	var recordings int
 	c := &cobra.Command{Use: "demo", Short: "The demo: made-up evidence, a case, and the application", Args: args(0, 0),
@@ -37,6 +38,9 @@ func demoCommand() *cobra.Command {
 			defer a.close()
 			if err := democase.Seed(c.Context(), a.store); err != nil {
 				return fmt.Errorf("opening the demo case: %w", err)
+			}
+			if err := a.listen(s.Listen); err != nil {
+				return err
 			}
 			fmt.Printf("\nCrosswind's demo is at %s\nSign in as %s with the password %s (or as %s with %s).\nCtrl-C ends it; what was done stays. make demo-reset starts the story afresh.\nThe encrypted backup of 14 June opens with the password %s.\n",
 				a.address(), democase.Accounts[0].Login, democase.Accounts[0].Password, democase.Accounts[1].Login, democase.Accounts[1].Password, democase.Password)

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/x509"
@@ -20,7 +21,6 @@ import (
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
-	"crosswind/internal/unlock"
 	"crosswind/internal/vault"
 	"crosswind/internal/web"
 	"crosswind/internal/web/frame"
@@ -33,8 +33,12 @@ import (
 type settings struct {
 	Database string
 	Listen   string
-	Data     string // folder of the vault, the packages and the signing key
+	Data     string // folder of the packages, the signing key and, by default, the vault
+	Vault    string // its address, "" for a folder in Data
 	Backups  []string
+	Runs     int // how many go at once in this process
+	Lease    time.Duration
+	What     string // serve, work or demo
 }
 
 func env(name, otherwise string) string {
@@ -44,18 +48,37 @@ func env(name, otherwise string) string {
 	return otherwise
 }
 
+// flags adds the flags that serve and work share.
+func (s *settings) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringVar(&s.Database, "database", env("CROSSWIND_DATABASE", ""), "address of the PostgreSQL database, postgres://…")
+	f.StringVar(&s.Data, "data", env("CROSSWIND_DATA", ""), "folder for the packages, the signing key and the vault")
+	f.StringVar(&s.Vault, "vault", env("CROSSWIND_VAULT", ""), "another place for the vault: a folder, or s3://HOST:PORT/BUCKET with its keys in CROSSWIND_S3_KEY and CROSSWIND_S3_SECRET")
+	f.Func("backups", "folders to search for local backups, separated by "+string(os.PathListSeparator), func(v string) error {
+		s.Backups = folders(v)
+		return nil
+	})
+	s.Backups = folders(env("CROSSWIND_BACKUPS", ""))
+	f.IntVar(&s.Runs, "runs", 2, "how many runs go at once in this process")
+	f.DurationVar(&s.Lease, "lease", run.DefaultLease, "how long a run is held without a sign of life; the same for all processes")
+}
+
+func folders(list string) (out []string) {
+	for p := range strings.SplitSeq(list, string(os.PathListSeparator)) {
+		if p != "" {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+const environment = "Flags go before the environment: CROSSWIND_DATABASE, CROSSWIND_DATA, CROSSWIND_VAULT, CROSSWIND_BACKUPS, CROSSWIND_LISTEN."
+
 func serveCommand() *cobra.Command {
-	var s settings
-	var backups string
+	s := settings{What: "serve"}
 	c := &cobra.Command{Use: "serve", Short: "The web application", Args: args(0, 0),
-		Long: "Starts the web application. Flags go before the environment: CROSSWIND_DATABASE, CROSSWIND_LISTEN, CROSSWIND_DATA, CROSSWIND_BACKUPS.",
+		Long: "Starts the web application, which also works on runs. " + environment,
 		RunE: func(c *cobra.Command, _ []string) error {
-			s.Backups = nil
-			for p := range strings.SplitSeq(backups, string(os.PathListSeparator)) {
-				if p != "" {
-					s.Backups = append(s.Backups, p)
-				}
-			}
 			a, err := start(c.Context(), s)
 			if err != nil {
 				return err
@@ -65,6 +88,9 @@ func serveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if err := a.listen(s.Listen); err != nil {
+				return err
+			}
 			if n == 0 {
 				fmt.Printf("Nobody can sign in yet. Make the first examiner through this link, which works once:\n  %s/first-examiner?token=%s\n", a.address(), a.frame.SetupToken())
 			} else {
@@ -72,16 +98,33 @@ func serveCommand() *cobra.Command {
 			}
 			return a.serve(c.Context())
 		}}
-	f := c.Flags()
-	f.StringVar(&s.Database, "database", env("CROSSWIND_DATABASE", ""), "address of the PostgreSQL database, postgres://…")
-	f.StringVar(&s.Listen, "listen", env("CROSSWIND_LISTEN", "127.0.0.1:8416"), "address and port to listen on")
-	f.StringVar(&s.Data, "data", env("CROSSWIND_DATA", ""), "folder for the vault, the packages and the signing key")
-	f.StringVar(&backups, "backups", env("CROSSWIND_BACKUPS", ""), "folders to search for local backups, separated by "+string(os.PathListSeparator))
+	s.flags(c)
+	c.Flags().StringVar(&s.Listen, "listen", env("CROSSWIND_LISTEN", "127.0.0.1:8416"), "address and port to listen on")
+	return c
+}
+
+func workCommand() *cobra.Command {
+	s := settings{What: "work"}
+	c := &cobra.Command{Use: "work", Short: "Works on runs, beside the web application, on this or another machine", Args: args(0, 0),
+		Long: "Takes runs from the queue in the database and works on them, without a web page. Any number of such processes may run; all need the same\n" +
+			"database and vault, the same signing key below --data, and the same paths to the sources. " + environment,
+		RunE: func(c *cobra.Command, _ []string) error {
+			a, err := start(c.Context(), s)
+			if err != nil {
+				return err
+			}
+			defer a.close()
+			fmt.Printf("Working on runs as %s\n", a.worker.Process.Name())
+			a.work(c.Context())
+			return nil
+		}}
+	s.flags(c)
 	return c
 }
 
 // application is a started application.
 type application struct {
+	settings settings
 	store    *store.Store
 	frame    *frame.App
 	worker   *run.Worker
@@ -93,13 +136,20 @@ type application struct {
 // start opens all that the application needs, and says clearly what of it is
 // not to be had.
 func start(ctx context.Context, s settings) (*application, error) {
-	if s.Database == "" {
+	switch {
+	case s.Database == "":
 		return nil, fmt.Errorf("%w: name the database with --database or CROSSWIND_DATABASE", errUse)
-	}
-	if s.Data == "" {
+	case s.Data == "":
 		return nil, fmt.Errorf("%w: name a folder for the vault with --data or CROSSWIND_DATA", errUse)
+	case s.Runs < 1:
+		return nil, fmt.Errorf("%w: --runs is at least 1", errUse)
+	case s.Lease < time.Second:
+		return nil, fmt.Errorf("%w: --lease is at least 1s", errUse)
 	}
-	v, err := vault.Open(filepath.Join(s.Data, "vault"))
+	if err := os.MkdirAll(s.Data, 0o700); err != nil {
+		return nil, fmt.Errorf("the folder for the vault: %w", err)
+	}
+	v, err := vault.Open(ctx, cmp.Or(s.Vault, filepath.Join(s.Data, "vault")), filepath.Join(s.Data, "scratch"))
 	if err != nil {
 		return nil, err
 	}
@@ -114,39 +164,48 @@ func start(ctx context.Context, s settings) (*application, error) {
 	tool := "Crosswind " + version
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	packages := filepath.Join(s.Data, "packages")
-	unl := &unlock.Unlocker{Store: st, Vault: v}
-	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups}
+	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}}
 	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool}
 	mk := &report.Maker{Store: st, Vault: v, Tool: tool, Dir: packages, Key: key}
-	a := &application{store: st, log: log,
-		frame: &frame.App{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Packages: packages, Unlocker: unl, Log: log},
-		worker: &run.Worker{Store: st, Log: log, Jobs: map[string]run.Job{
-			"acquire backup": acq.Backup, "verify": acq.Verify, "recover": rec.Recover, "unlock": unl.Unlock, "package": mk.Package}}}
-	if a.handler, err = web.Handler(a.frame); err == nil {
-		a.listener, err = net.Listen("tcp", s.Listen)
-	}
-	if err != nil {
-		st.Close()
-		return nil, err
-	}
-	return a, nil
+	p := run.NewProcess(s.What)
+	return &application{settings: s, store: st, log: log,
+		frame: &frame.App{Store: st, Vault: v, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
+		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Jobs: map[string]run.Job{
+			"acquire backup": acq.Backup, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
+			"recover": rec.Recover, "package": mk.Package}}}, nil
 }
 
 func (a *application) close() { a.store.Close() }
 
+// listen opens the application's address.
+func (a *application) listen(address string) (err error) {
+	if a.handler, err = web.Handler(a.frame); err == nil {
+		a.listener, err = net.Listen("tcp", address)
+	}
+	return err
+}
+
 func (a *application) address() string { return "http://" + a.listener.Addr().String() }
 
-// workers is how many runs go at once in one process.
-const workers = 2
+// work works on runs until ctx ends, then puts those that are under way back
+// into the queue.
+func (a *application) work(ctx context.Context) {
+	var all sync.WaitGroup
+	all.Go(func() { a.worker.Live(ctx) })
+	all.Go(func() {
+		a.frame.Acquirer.Keep(ctx, func(err error) { a.log.Error("looking for checks that are due", "error", err) })
+	})
+	for range a.settings.Runs {
+		all.Go(func() { a.worker.Work(ctx) })
+	}
+	all.Wait()
+}
 
-// serve serves until ctx ends, then lets requests finish and puts runs that
-// are under way back into the queue.
+// serve serves until ctx ends, and then lets requests finish.
 func (a *application) serve(ctx context.Context) error {
 	srv := &http.Server{Handler: a.handler, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
 	var work sync.WaitGroup
-	for range workers {
-		work.Go(func() { a.worker.Work(ctx) })
-	}
+	work.Go(func() { a.work(ctx) })
 	go func() {
 		<-ctx.Done()
 		end, cancel := context.WithTimeout(context.Background(), 3*time.Second)

@@ -44,7 +44,7 @@ func folder(catalogue []byte) fstest.MapFS {
 }
 
 func TestWholeBackup(t *testing.T) {
-	b, err := Open(folder(catalogue(t, good)))
+	b, err := Open(folder(catalogue(t, good)), ".", nil)
 	if err != nil || !b.Whole() {
 		t.Fatal(err, b.Faults)
 	}
@@ -78,7 +78,7 @@ func TestFaultsAreNamedAndTheRestIsRead(t *testing.T) {
 		"folders in a circle":   {"UPDATE place SET parent = 2 WHERE id = 1;", nil, "round in a circle", 1},
 		"a folder that is none": {"DELETE FROM place WHERE id = 2;", nil, "has no folder 2", 2},
 		"the same path twice":   {"UPDATE parcel SET place = 2, name = 'talk.db' WHERE tag = 'cccccccc';", nil, "to more than one file", 2},
-		"a label that is wrong": {"DELETE FROM parcel WHERE tag = 'cccccccc';", nil, "counts 3 files, the catalogue names 2", 2},
+		"a label that is wrong": {"DELETE FROM parcel WHERE tag = 'cccccccc';", nil, "counts 3 files, the backup names 2", 2},
 		"one that broke off": {"", func(f fstest.MapFS) {
 			f[LabelName].Data = bytes.Replace(f[LabelName].Data, []byte(`"finished":true`), []byte(`"finished":false`), 1)
 		}, "was not finished", 3},
@@ -87,7 +87,7 @@ func TestFaultsAreNamedAndTheRestIsRead(t *testing.T) {
 		if c.alter != nil {
 			c.alter(f)
 		}
-		b, err := Open(f)
+		b, err := Open(f, ".", nil)
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
 			continue
@@ -105,7 +105,7 @@ func TestFaultsAreNamedAndTheRestIsRead(t *testing.T) {
 func TestRefusals(t *testing.T) {
 	f := folder(catalogue(t, good))
 	f[LabelName].Data = bytes.Replace(f[LabelName].Data, []byte(`"encrypted":false`), []byte(`"encrypted":true`), 1)
-	if _, err := Open(f); !errors.Is(err, ErrEncrypted) {
+	if _, err := Open(f, ".", nil); !errors.Is(err, ErrEncrypted) {
 		t.Errorf("encrypted: %v", err)
 	}
 	for name, change := range map[string]func(fstest.MapFS){
@@ -116,12 +116,12 @@ func TestRefusals(t *testing.T) {
 	} {
 		f := folder(catalogue(t, good))
 		change(f)
-		if _, err := Open(f); !errors.Is(err, ErrNotBackup) {
+		if _, err := Open(f, ".", nil); !errors.Is(err, ErrNotBackup) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	for name, b := range map[string][]byte{"no database": []byte("hello"), "another schema": catalogue(t, "CREATE TABLE parcel(tag);"), "cut off": catalogue(t, good)[:4096]} {
-		if _, err := Open(folder(b)); err == nil || !strings.Contains(err.Error(), "catalogue") {
+		if _, err := Open(folder(b), ".", nil); err == nil || !strings.Contains(err.Error(), "catalogue") {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -136,7 +136,7 @@ func FuzzOpen(f *testing.F) {
 		if at >= 0 && at < len(b) {
 			b[at] ^= x
 		}
-		k, err := Open(folder(b))
+		k, err := Open(folder(b), ".", nil)
 		if err != nil {
 			return
 		}

@@ -11,7 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"io/fs"
+	"sync"
 )
 
 // Lock is how an encrypted backup is locked: its key, 32 random bytes, is
@@ -204,7 +204,7 @@ func (d *decrypter) next() error {
 	}
 	plain, err := d.k.aead.Open(nil, nonce(d.prefix, d.n, d.ahead == nil), sealed, nil)
 	if err != nil {
-		return fmt.Errorf("chunk %d of the encrypted file does not open: it was changed, cut off, or belongs to another backup", d.n+1)
+		return errChunk(int64(d.n))
 	}
 	d.plain = plain
 	d.n++
@@ -225,13 +225,77 @@ func (d *decrypter) fill() error {
 	return err
 }
 
-// catalogueBytes reads the bytes of the catalogue, decrypted if there is a key.
-func catalogueBytes(fsys fs.FS, k *Key) ([]byte, error) {
-	raw, err := readFile(fsys, CatalogueName, maxCatalogue)
-	if err != nil || k == nil {
-		return raw, err
+// ReaderAt returns a reader at any place of the content of the encrypted file
+// of size bytes in r, and the content's size. It opens a chunk at a time. A file
+// that was cut off is not whole, and gives what lies before the cut.
+func (k *Key) ReaderAt(r io.ReaderAt, size int64) (content io.ReaderAt, length int64, whole bool, err error) {
+	d := &decrypterAt{k: k, r: r, size: size, prefix: make([]byte, noncePrefix), chunk: -1}
+	if _, err := r.ReadAt(d.prefix, 0); err != nil {
+		return nil, 0, false, fmt.Errorf("an encrypted file begins with %d bytes of nonce: %w", noncePrefix, err)
 	}
-	return io.ReadAll(k.Decrypt(bytes.NewReader(raw)))
+	d.last = max(0, (size-noncePrefix+sealedChunk-1)/sealedChunk-1)
+	if d.open(d.last) == nil { // it says of itself that it is the last
+		return d, max(0, plainSize(size)), true, nil
+	}
+	return d, d.last * plainChunk, false, d.open(0)
+}
+
+type decrypterAt struct {
+	k           *Key
+	r           io.ReaderAt
+	size        int64
+	prefix      []byte
+	last        int64 // number of the last chunk
+	mu          sync.Mutex
+	chunk       int64  // which is open
+	plain, room []byte // its content
+}
+
+// open opens a chunk, if it is not the one that is open.
+func (d *decrypterAt) open(n int64) error {
+	if n == d.chunk {
+		return nil
+	}
+	from := noncePrefix + n*sealedChunk
+	if d.room == nil {
+		d.room = make([]byte, sealedChunk)
+	}
+	sealed := d.room[:max(0, min(sealedChunk, d.size-from))]
+	d.chunk = -1
+	if _, err := d.r.ReadAt(sealed, from); err != nil && err != io.EOF {
+		return err
+	}
+	plain, err := d.k.aead.Open(d.plain[:0], nonce(d.prefix, uint32(n), n == d.last), sealed, nil)
+	if err != nil {
+		return errChunk(n)
+	}
+	d.plain, d.chunk = plain, n
+	return nil
+}
+
+func errChunk(n int64) error {
+	return fmt.Errorf("chunk %d of the encrypted file does not open: it was changed, cut off, or belongs to another backup", n+1)
+}
+
+// ReadAt reads at an offset of the content.
+func (d *decrypterAt) ReadAt(p []byte, off int64) (int, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	done := 0
+	for done < len(p) {
+		n, within := (off+int64(done))/plainChunk, (off+int64(done))%plainChunk
+		if n > d.last {
+			return done, io.EOF
+		}
+		if err := d.open(n); err != nil {
+			return done, err
+		}
+		if within >= int64(len(d.plain)) {
+			return done, io.EOF
+		}
+		done += copy(p[done:], d.plain[within:])
+	}
+	return done, nil
 }
 
 // plainSize is the size of the content of an encrypted file of the given size.

@@ -133,18 +133,18 @@ func TestEncryptedBackup(t *testing.T) {
 			file.Data = b.Bytes()
 		}
 	}
-	b, err := OpenWith(f, k)
+	b, err := Open(f, ".", k)
 	if err != nil || !b.Whole() || len(b.Files) != 3 || b.Files[0].Size != 3 {
 		t.Errorf("%+v, %v", b, err)
 	}
 	other, _ := NewKey(bytes.Repeat([]byte{8}, 32))
-	if _, err := OpenWith(f, other); err == nil || !strings.Contains(err.Error(), "does not open") {
+	if _, err := Open(f, ".", other); err == nil || !strings.Contains(err.Error(), "does not open") {
 		t.Error(err)
 	}
-	if _, err := Open(f); !errors.Is(err, ErrEncrypted) {
+	if _, err := Open(f, ".", nil); !errors.Is(err, ErrEncrypted) {
 		t.Error(err)
 	}
-	if _, err := OpenWith(folder(catalogue(t, good)), k); err == nil {
+	if _, err := Open(folder(catalogue(t, good)), ".", k); err == nil {
 		t.Error("a plain backup was opened with a key")
 	}
 }

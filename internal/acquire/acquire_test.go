@@ -51,19 +51,19 @@ func newBench(t *testing.T) *bench {
 		t.Fatal(err)
 	}
 	b.e = &es[0]
-	v, err := vault.Open(filepath.Join(b.dir, "vault"))
+	v, err := vault.OpenFolder(filepath.Join(b.dir, "vault"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	b.whole = filepath.Join(b.dir, "backups", "harbour-phone-2026-09-24")
-	b.q = &Acquirer{Store: b.s, Vault: v, Tool: "test", Roots: []string{filepath.Join(b.dir, "backups")}}
-	b.Bench = runtest.Start(t, b.s, b.c, map[string]run.Job{"acquire backup": b.q.Backup, "verify": b.q.Verify}, io.Discard)
+	b.q = &Acquirer{Store: b.s, Vault: v, Tool: "test", Keys: &Keys{}, Roots: []string{filepath.Join(b.dir, "backups")}}
+	b.Bench = runtest.Start(t, b.s, b.c, map[string]run.Job{"acquire backup": b.q.Backup, "verify": b.q.Verify, "unpack": b.q.Unpack, "unlock": b.q.Unlock, "try passwords": b.q.TryPasswords, "known files": b.q.Known}, io.Discard)
 	return b
 }
 
 func (b *bench) acquire(path string) (*store.Run, *store.Acquisition) {
 	b.t.Helper()
-	r := b.Do("acquire backup", BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Path: path})
+	r := b.Do("acquire backup", BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: path})
 	if r.State != "done" {
 		return r, nil
 	}
@@ -94,16 +94,22 @@ func TestFind(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	found, notes := Find([]string{root, filepath.Join(b.dir, "none")})
-	if len(found) != 3 || found[2].Whole() != "unknown" || !found[2].Label.Encrypted || found[0].Label.Made.Before(found[1].Label.Made) || found[0].Whole() != "whole" || found[1].Whole() != "incomplete" {
-		t.Errorf("%+v", found)
+	b.q.Roots = append(b.q.Roots, filepath.Join(b.dir, "none"))
+	found, notes, err := b.q.Find(context.Background(), b.c.ID)
+	if err != nil {
+		t.Fatal(err)
 	}
-	if found[0].Files != 33 || found[0].Label.Device.Mark != "OL-220" {
-		t.Errorf("%+v", found[0])
+	var said []string
+	for _, f := range found {
+		said = append(said, fmt.Sprintf("%s %s %s %d", filepath.Base(f.Address), f.Label.Device.Mark, f.Whole(), f.Files))
 	}
-	said := fmt.Sprint(notes)
-	if len(notes) != 2 || !strings.Contains(said, "broken") || !strings.Contains(said, "none") {
-		t.Errorf("%s", said)
+	// The newest first.
+	want := "[harbour-phone-2026-09-24 OL-220 whole 33 galley-phone-2026-09-22.stow TN-7 whole 1 galley-phone-2026-09-08.stow TN-7 whole 1 harbour-phone-2026-08-02 OL-220 incomplete 24 harbour-phone-2026-06-14 OL-220 unknown 20]"
+	if fmt.Sprint(said) != want {
+		t.Errorf("%s\nwant %s", said, want)
+	}
+	if noted := fmt.Sprint(notes); len(notes) != 2 || !strings.Contains(noted, "broken") || !strings.Contains(noted, "none") {
+		t.Errorf("%s", noted)
 	}
 }
 
@@ -118,7 +124,7 @@ func TestAcquisitionAgainstCoreutils(t *testing.T) {
 	for program, sum := range map[string]func(*store.File) string{
 		"md5sum": func(f *store.File) string { return f.MD5 }, "sha1sum": func(f *store.File) string { return f.SHA1 }, "sha256sum": func(f *store.File) string { return f.SHA256 }} {
 		var lines bytes.Buffer
-		for f, err := range b.s.AllFiles(context.Background(), a.ID) {
+		for f, err := range b.s.AllFiles(context.Background(), a.ID, store.Source) {
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -176,7 +182,7 @@ func TestAcquiringWhatIsNotWhole(t *testing.T) {
 	if a.Files != 33 { // one less, one more; the link is not followed
 		t.Errorf("%d files", a.Files)
 	}
-	if f, err := b.s.FileByPath(context.Background(), a.ID, "parcels/toomuch1"); err != nil || f.RealPath != "" || f.Size != 5 {
+	if f, err := b.s.FileByPath(context.Background(), a.ID, store.Source, "parcels/toomuch1"); err != nil || f.RealPath != "" || f.Size != 5 {
 		t.Errorf("%+v, %v", f, err)
 	}
 }
@@ -205,7 +211,7 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 		return b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "014-A acquisition 1", Against: against})
 	}
 	var big *store.File
-	for f, err := range b.s.AllFiles(ctx, a.ID) {
+	for f, err := range b.s.AllFiles(ctx, a.ID, store.Source) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -214,7 +220,7 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 		}
 	}
 	faulty := func() []store.File {
-		fs, err := b.s.Files(ctx, a.ID, "", true, 10)
+		fs, err := b.s.Files(ctx, store.FileFilter{Acquisition: a.ID, Part: store.Both, Faulty: true}, 10)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -223,7 +229,7 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 	if r := check("vault"); r.State != "done" || len(faulty()) != 0 {
 		t.Fatalf("%+v", r)
 	}
-	blob := b.q.Vault.Path(big.SHA256)
+	blob := b.q.Vault.(*vault.Folder).Path(big.SHA256)
 	flip := func(path string, at int64) {
 		data, err := os.ReadFile(path)
 		if err == nil {
@@ -281,7 +287,7 @@ func TestPausedAcquisitionEndsTheSame(t *testing.T) {
 	b := newBench(t)
 	_, unbroken := b.acquire(b.whole)
 	b.Stop()
-	id := b.Queue("acquire backup", BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Path: b.whole})
+	id := b.Queue("acquire backup", BackupSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: b.whole})
 	for range 4 {
 		b.Restart()
 		time.Sleep(60 * time.Millisecond)

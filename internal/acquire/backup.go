@@ -9,8 +9,9 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
+	"io/fs"
+	"strconv"
+	"strings"
 	"time"
 
 	"crosswind/core/backup"
@@ -20,27 +21,22 @@ import (
 	"crosswind/internal/vault"
 )
 
-// Method is how the acquisition of a local backup is named in reports.
-const Method = "local backup, file by file"
-
-// Acquirer acquires sources and checks acquisitions.
-type Acquirer struct {
-	Store *store.Store
-	Vault *vault.Vault
-	Tool  string // name and version
-	Roots []string
-}
+// Methods are how the acquisition of a local backup is named in reports.
+const (
+	MethodFolder  = "local backup, file by file"
+	MethodArchive = "local backup, a single archive"
+)
 
 // BackupSubject is what a run of kind "acquire backup" needs to know.
 type BackupSubject struct {
 	Exhibit   int64  `json:"exhibit"`
 	Reference string `json:"reference"`
-	Path      string `json:"path"`
+	Address   string `json:"path"` // see Source
 }
 
-// Backup acquires a local backup: every file of its folder, as it is, into the
-// vault. Files that are kept already are not read again, so a run that broke
-// off goes on where it was.
+// Backup acquires a local backup: every file of it, as it is, into the vault; of
+// a plain one that is a single archive then also what it holds. Files that are
+// kept already are not read again, so a run that broke off goes on where it was.
 func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	var sub BackupSubject
 	if err := t.Subject(&sub); err != nil {
@@ -50,84 +46,140 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
-	root, err := os.OpenRoot(sub.Path)
+	src, err := q.Open(ctx, c.ID, sub.Address)
 	if err != nil {
 		return fmt.Errorf("opening the backup: %w", err)
 	}
-	defer root.Close()
-	label, err := backup.ReadLabel(root.FS())
+	defer src.Close()
+	label, err := backup.ReadLabel(src.FS, src.Name)
 	if err != nil {
-		return fmt.Errorf("%s: %w", sub.Path, err)
+		return fmt.Errorf("%s: %w", sub.Address, err)
 	}
 	facts, err := json.Marshal(label)
 	if err != nil {
 		return err
 	}
-	a, err := q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: Method, Source: sub.Path, Facts: facts,
-		Tool: q.Tool, Settings: "all files of the folder; MD5, SHA-1, SHA-256 and CRC-32C of each MiB in one pass; links not followed", By: t.Run.By, StartedAt: time.Now()})
+	method := MethodFolder
+	if src.Name != "." {
+		method = MethodArchive
+	}
+	a, err := q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: q.words(ctx, c, sub.Address), Facts: facts,
+		Tool: q.Tool, Settings: "all files; MD5, SHA-1, SHA-256 and CRC-32C of each MiB in one pass; links not followed", By: t.Run.By, StartedAt: time.Now()})
 	if err != nil {
 		return err
 	}
-	files, others, err := tree(root)
+	files, others, err := tree(src.FS, src.Name)
 	if err != nil {
-		return fmt.Errorf("listing %s: %w", sub.Path, err)
+		return fmt.Errorf("listing %s: %w", sub.Address, err)
 	}
-	var total int64
-	for _, f := range files {
-		total += f.size
-	}
-	t.Total(total, int64(len(files)))
-	t.Logf("%d files, %d bytes in %s", len(files), total, sub.Path)
 	var faults []store.AcquisitionFault
+	fault := func(p, what string) { faults = append(faults, store.AcquisitionFault{Path: p, Fault: what}) }
 	for _, p := range others {
-		faults = append(faults, store.AcquisitionFault{Path: p, Fault: "not a regular file that can be read; it was not taken"})
+		fault(p, "not a regular file that can be read; it was not taken")
 	}
-	b, err := backup.Open(root.FS())
-	known := map[string]backup.File{}
+	b, err := backup.Open(src.FS, src.Name, nil)
 	if err != nil {
-		faults = append(faults, store.AcquisitionFault{Path: backup.CatalogueName, Fault: err.Error()})
-	} else {
-		for _, f := range b.Files {
-			known[f.Stored] = f
-		}
-		for _, f := range b.Faults {
-			faults = append(faults, store.AcquisitionFault{Path: f.Path, Fault: f.What})
-		}
+		fault(src.Name, err.Error())
+		b = &backup.Backup{}
 	}
+	defer b.Close()
+	known := map[string]backup.File{}
+	for _, f := range b.Files {
+		known[f.Stored] = f
+	}
+	for _, f := range b.Faults {
+		fault(f.Path, f.What)
+	}
+	q.total(t, src, files, b)
 	for _, f := range files {
-		kf, err := q.file(ctx, t, root, a, f, known[f.path])
+		kf, err := q.file(ctx, t, src.FS, a, f, known[f.path])
 		if ctx.Err() != nil {
 			return err
 		}
+		if errors.Is(err, vault.ErrFull) {
+			return q.full(ctx, a, f.path, err)
+		}
+		if errors.Is(err, errKeeping) || errors.Is(err, vault.ErrWrite) {
+			return err
+		}
 		if err != nil {
-			if errors.Is(err, errVault) {
-				return err
-			}
 			t.Logf("%s: %v", f.path, err)
-			faults = append(faults, store.AcquisitionFault{Path: f.path, Fault: err.Error()})
+			fault(f.path, err.Error())
 			continue
 		}
 		if k := known[f.path]; k.SHA256 != "" && k.SHA256 != kf.SHA256 {
-			faults = append(faults, store.AcquisitionFault{Path: f.path, Fault: "its SHA-256 is " + kf.SHA256 + ", the backup's catalogue says " + k.SHA256})
+			fault(f.path, "its SHA-256 is "+kf.SHA256+", the backup says "+k.SHA256)
 		}
 	}
-	return q.end(ctx, t, c, a, faults)
+	if src.Name != "." && len(b.Files) > 0 {
+		more, err := q.content(ctx, t, a, b)
+		if err != nil {
+			return err
+		}
+		faults = append(faults, more...)
+	}
+	return q.end(ctx, t, c, a, sub.Reference, faults)
 }
 
-// errVault is wrapped where the fault is not the source's.
-var errVault = errors.New("keeping what was read")
+// total tells how much there is to do.
+func (q *Acquirer) total(t *run.Task, src *Source, files []sourceFile, b *backup.Backup) {
+	var bytes, items int64
+	for _, f := range files {
+		bytes += f.size
+		items++
+	}
+	t.Logf("%d files, %d bytes in %s", items, bytes, src.Address)
+	if src.Name != "." {
+		for _, f := range b.Files {
+			bytes += f.Size
+			items++
+		}
+	}
+	t.Total(bytes, items)
+}
+
+// full says what is kept when the vault's disk is full.
+func (q *Acquirer) full(ctx context.Context, a *store.Acquisition, path string, err error) error {
+	files, bytes, serr := q.Store.SumFiles(ctx, a.ID, store.Both)
+	if serr != nil {
+		return errors.Join(err, serr)
+	}
+	return fmt.Errorf("the vault's disk is full: %s could not be kept. %d files with %d bytes are in the vault and stay there. Make room and resume this run: they are not read again (%w)", path, files, bytes, err)
+}
+
+// words names a source for pages and reports.
+func (q *Acquirer) words(ctx context.Context, c *store.Case, address string) string {
+	rest, ok := strings.CutPrefix(address, archiveScheme)
+	if !ok {
+		return address
+	}
+	num, inner, _ := strings.Cut(rest, "/")
+	id, _ := strconv.ParseInt(num, 10, 64)
+	ar, err := q.Store.ArchiveByID(ctx, c.ID, id)
+	if err != nil {
+		return address
+	}
+	s := "archive " + ar.Name + " (SHA-256 " + ar.SHA256 + ")"
+	if inner != "" {
+		s += ", in it " + inner
+	}
+	return s
+}
+
+// errKeeping is wrapped where the fault is not the source's.
+var errKeeping = errors.New("keeping what was read")
 
 // file acquires one file, or finds that it is kept already.
-func (q *Acquirer) file(ctx context.Context, t *run.Task, root *os.Root, a *store.Acquisition, f sourceFile, known backup.File) (*store.File, error) {
-	kept, err := q.Store.FileByPath(ctx, a.ID, f.path)
+func (q *Acquirer) file(ctx context.Context, t *run.Task, fsys fs.FS, a *store.Acquisition, f sourceFile, known backup.File) (*store.File, error) {
+	kept, err := q.Store.FileByPath(ctx, a.ID, store.Source, f.path)
 	if err == nil && q.Vault.Has(kept.SHA256, kept.Size) {
 		t.Done(kept.Size, 1)
 		return kept, nil
 	}
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return nil, fmt.Errorf("%w: %w", errVault, err)
+		return nil, fmt.Errorf("%w: %w", errKeeping, err)
 	}
-	r, err := root.Open(filepath.FromSlash(f.path))
+	r, err := fsys.Open(f.path)
 	if err != nil {
 		return nil, err
 	}
@@ -139,21 +191,28 @@ func (q *Acquirer) file(ctx context.Context, t *run.Task, root *os.Root, a *stor
 	if !st.Mode().IsRegular() {
 		return nil, errors.New("is no regular file any more")
 	}
-	set, err := q.Vault.Put(ctx, r, func(n int) { t.Done(int64(n), 0) })
-	if err != nil {
-		return nil, err
-	}
-	t.Done(0, 1)
+	out := &store.File{AcquisitionID: a.ID, Path: f.path, RealPath: known.Path}
 	mod := st.ModTime().UTC()
 	if !known.Changed.IsZero() {
 		mod = known.Changed
 	}
-	out := &store.File{AcquisitionID: a.ID, Path: f.path, RealPath: known.Path, Size: set.Size, Segments: packSegments(set), ModifiedAt: &mod, CheckedAt: time.Now()}
-	out.MD5, out.SHA1, out.SHA256 = set.Hex()
-	if err := q.Store.AddFile(ctx, out); err != nil {
-		return nil, fmt.Errorf("%w: %w", errVault, err)
+	out.ModifiedAt = &mod
+	return out, q.keep(ctx, t, out, r)
+}
+
+// keep puts the content of a file into the vault and the file into the list.
+func (q *Acquirer) keep(ctx context.Context, t *run.Task, f *store.File, r io.Reader) error {
+	set, err := q.Vault.Put(ctx, r, func(n int) { t.Done(int64(n), 0) })
+	if err != nil {
+		return err
 	}
-	return out, nil
+	f.Size, f.Segments, f.CheckedAt = set.Size, packSegments(set), time.Now()
+	f.MD5, f.SHA1, f.SHA256 = set.Hex()
+	if err := q.Store.AddFile(ctx, f); err != nil {
+		return fmt.Errorf("%w: %w", errKeeping, err)
+	}
+	t.Done(0, 1)
+	return nil
 }
 
 func packSegments(s *digest.Set) []byte {
@@ -164,26 +223,38 @@ func packSegments(s *digest.Set) []byte {
 	return b
 }
 
-// end counts what was acquired, hashes its manifest and closes the run.
-func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, faults []store.AcquisitionFault) error {
+// manifest is the SHA-256 of the manifest of a part of an acquisition's files.
+func (q *Acquirer) manifest(ctx context.Context, acquisition int64, part store.Part) (string, error) {
 	h := sha256.New()
-	for f, err := range q.Store.AllFiles(ctx, a.ID) {
+	for f, err := range q.Store.AllFiles(ctx, acquisition, part) {
 		if err != nil {
-			return err
+			return "", err
 		}
-		a.Files++
-		a.Bytes += f.Size
 		io.WriteString(h, digest.Line{Sum: f.SHA256, Path: f.Path}.String()+"\n")
 	}
-	now := time.Now()
-	a.EndedAt, a.Manifest = &now, hex.EncodeToString(h.Sum(nil))
-	t.Logf("done: %d files, %d bytes, manifest SHA-256 %s, %d faults of the source", a.Files, a.Bytes, a.Manifest, len(faults))
-	var sub BackupSubject
-	if err := t.Subject(&sub); err != nil {
+	return hex.EncodeToString(h.Sum(nil)), nil
+}
+
+// end counts what was acquired, hashes its manifests and closes the run.
+func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, reference string, faults []store.AcquisitionFault) (err error) {
+	if a.Files, a.Bytes, err = q.Store.SumFiles(ctx, a.ID, store.Source); err != nil {
 		return err
 	}
-	return q.Store.EndAcquisition(ctx, t.Run, a, faults, store.Act{Book: c.Book(), By: t.Run.By, What: "acquisition.ended",
-		On: fmt.Sprintf("%s acquisition %d", sub.Reference, a.Number), Detail: map[string]string{
-			"source": a.Source, "method": a.Method, "tool": a.Tool, "files": fmt.Sprint(a.Files), "bytes": fmt.Sprint(a.Bytes),
-			"manifest_sha256": a.Manifest, "faults": fmt.Sprint(len(faults))}})
+	if a.Manifest, err = q.manifest(ctx, a.ID, store.Source); err != nil {
+		return err
+	}
+	now := time.Now()
+	a.EndedAt = &now
+	if err := q.MatchKnown(ctx, c, a.ID); err != nil {
+		return err
+	}
+	name := fmt.Sprintf("%s acquisition %d", reference, a.Number)
+	t.Logf("done: %d files, %d bytes, manifest SHA-256 %s, %d faults of the source", a.Files, a.Bytes, a.Manifest, len(faults))
+	acts := []store.Act{{Book: c.Book(), By: t.Run.By, What: "acquisition.ended", On: name, Detail: map[string]string{
+		"source": a.Source, "method": a.Method, "tool": a.Tool, "files": fmt.Sprint(a.Files), "bytes": fmt.Sprint(a.Bytes),
+		"manifest_sha256": a.Manifest, "faults": fmt.Sprint(len(faults))}}}
+	if a.ContentManifest != "" {
+		acts = append(acts, contentAct(c, t, a, name, len(faults)))
+	}
+	return q.Store.EndAcquisition(ctx, t.Run, a, faults, acts...)
 }

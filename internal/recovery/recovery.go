@@ -25,7 +25,7 @@ import (
 // Recoverer recovers records from acquisitions.
 type Recoverer struct {
 	Store *store.Store
-	Vault *vault.Vault
+	Vault vault.Vault
 	Tool  string
 }
 
@@ -143,22 +143,7 @@ const otherTables = ", of other tables"
 // does, those with a field map first and in the maps' order, and the logs.
 func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []*store.File, logs map[string]*store.File, err error) {
 	logs = map[string]*store.File{}
-	content, err := q.Store.Content(ctx, a.ID)
-	if err != nil {
-		return nil, nil, err
-	}
-	for f, err := range func(yield func(*store.File, error) bool) {
-		for f, err := range q.Store.AllFiles(ctx, a.ID) {
-			if !yield(f, err) {
-				return
-			}
-		}
-		for i := range content {
-			if !yield(&content[i], nil) {
-				return
-			}
-		}
-	} {
+	for f, err := range q.Store.AllFiles(ctx, a.ID, store.Both) {
 		if err != nil {
 			return nil, nil, err
 		}

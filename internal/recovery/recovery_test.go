@@ -37,7 +37,7 @@ func TestRecover(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err := vault.Open(filepath.Join(dir, "vault"))
+	v, err := vault.OpenFolder(filepath.Join(dir, "vault"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +49,7 @@ func TestRecover(t *testing.T) {
 	rec := &Recoverer{Store: s, Vault: v, Tool: "test"}
 	do := runtest.Start(t, s, c, map[string]run.Job{"acquire": acq.Backup, "recover": rec.Recover}, io.Discard).Do
 	source := filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
-	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Path: source})
+	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Address: source})
 	as, err := s.Acquisitions(ctx, c.ID, 0)
 	if err != nil || len(as) != 1 {
 		t.Fatal(as, err)
@@ -136,7 +136,7 @@ func TestRecover(t *testing.T) {
 
 func fileOf(t *testing.T, s *store.Store, acquisition int64, realPath string) *store.File {
 	t.Helper()
-	for f, err := range s.AllFiles(context.Background(), acquisition) {
+	for f, err := range s.AllFiles(context.Background(), acquisition, store.Both) {
 		if err != nil {
 			t.Fatal(err)
 		}

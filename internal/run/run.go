@@ -7,11 +7,14 @@ package run
 
 import (
 	"context"
+	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
+	"os"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"crosswind/internal/store"
@@ -27,6 +30,8 @@ type Task struct {
 	Run *store.Run
 	mu  sync.Mutex
 	p   store.Progress
+	// cutOff is set when the database could not be reached meanwhile.
+	cutOff atomic.Bool
 }
 
 // Subject reads what the run is about into dst.
@@ -79,11 +84,51 @@ func (t *Task) take() store.Progress {
 	return p
 }
 
-// Worker takes runs and does them.
+// untold gives lines back that could not be told.
+func (t *Task) untold(lines []string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.p.Log = append(lines, t.p.Log...)
+}
+
+// Worker takes runs and does them. Its Work may be called many times at once.
 type Worker struct {
-	Store *store.Store
-	Jobs  map[string]Job
-	Log   *slog.Logger
+	Store   *store.Store
+	Jobs    map[string]Job
+	Log     *slog.Logger
+	Process *store.Process
+	// Lease is how long a run is held without a sign of life.
+	Lease time.Duration
+}
+
+// DefaultLease suits machines that are busy.
+const DefaultLease = 6 * time.Second
+
+// NewProcess names the process that runs; what says what it was started as.
+func NewProcess(what string) *store.Process {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "this machine"
+	}
+	return &store.Process{ID: rand.Text(), What: what, Host: host, PID: os.Getpid()}
+}
+
+// Live says that the process is alive until ctx ends.
+func (w *Worker) Live(ctx context.Context) {
+	for ctx.Err() == nil {
+		if err := w.Store.Alive(ctx, w.Process); err != nil && ctx.Err() == nil {
+			w.Log.Error("telling of this process", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(2 * time.Second):
+		}
+	}
+	end, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+	defer cancel()
+	if err := w.Store.Gone(end, w.Process); err != nil {
+		w.Log.Error("telling that this process ends", "error", err)
+	}
 }
 
 var (
@@ -101,7 +146,7 @@ const (
 // the queue.
 func (w *Worker) Work(ctx context.Context) {
 	for ctx.Err() == nil {
-		r, err := w.Store.TakeRun(ctx)
+		r, err := w.Store.TakeRun(ctx, w.Process, w.Lease)
 		if err != nil && ctx.Err() == nil {
 			w.Log.Error("taking a run", "error", err)
 		}
@@ -155,8 +200,9 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 		err = w.Store.EndRun(end, r, "stopped", "Stopped by the examiner. What was read is kept in the vault.", act)
 	case errors.Is(cause, store.ErrLost):
 		return
-	case ctx.Err() != nil:
-		err = w.Store.EndRun(end, r, "queued", "")
+	case ctx.Err() != nil || t.cutOff.Load():
+		act.What = "run.interrupted"
+		err = w.Store.EndRun(end, r, "queued", "", act)
 	default:
 		w.Log.Error("a run failed", "run", r.ID, "kind", r.Kind, "error", err)
 		act.What = "run.failed"
@@ -183,12 +229,17 @@ func (w *Worker) beat(ctx context.Context, cancel context.CancelCauseFunc, t *Ta
 			return
 		case <-time.After(beat):
 		}
-		wish, err := w.Store.SaveProgress(ctx, t.Run, t.take())
+		p := t.take()
+		wish, err := w.Store.SaveProgress(ctx, t.Run, p, w.Lease)
 		switch {
 		case errors.Is(err, store.ErrLost):
 			cancel(err)
-		case err != nil && ctx.Err() == nil:
-			w.Log.Error("saving progress", "run", t.Run.ID, "error", err)
+		case err != nil:
+			t.untold(p.Log)
+			t.cutOff.Store(true)
+			if ctx.Err() == nil {
+				w.Log.Error("saving progress", "run", t.Run.ID, "error", err)
+			}
 		case wish == "pause":
 			cancel(errPause)
 		case wish == "stop":

@@ -36,7 +36,7 @@ func newBench(t *testing.T) *bench {
 func (b *bench) work(job Job) (stop func()) {
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
-	w := &Worker{Store: b.s, Jobs: map[string]Job{"job": job}, Log: slog.New(slog.DiscardHandler)}
+	w := &Worker{Process: NewProcess("test"), Lease: DefaultLease, Store: b.s, Jobs: map[string]Job{"job": job}, Log: slog.New(slog.DiscardHandler)}
 	go func() { w.Work(ctx); close(done) }()
 	stop = func() { cancel(); <-done }
 	b.t.Cleanup(stop)

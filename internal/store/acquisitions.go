@@ -33,6 +33,7 @@ type Acquisition struct {
 // File is a file of an acquisition.
 type File struct {
 	AcquisitionID int64 `db:"acquisition_id"`
+	Content       bool  // of an encrypted backup or an archive, not the source's own
 	Path          string
 	RealPath      string `db:"real_path"`
 	Size          int64
@@ -44,6 +45,16 @@ type File struct {
 	CheckedAt     time.Time  `db:"checked_at"`
 	Fault         string
 	BadSegments   Array[int32] `db:"bad_segments"`
+	ArchiveAt     *int64       `db:"archive_at"` // where it begins in the archive, decrypted
+	Known         string       // the known-file set that names it
+}
+
+// Begins is where the file begins in its archive, decrypted; -1 if it lies in none.
+func (f *File) Begins() int64 {
+	if f.ArchiveAt == nil {
+		return -1
+	}
+	return *f.ArchiveAt
 }
 
 // SegmentCount is the number of the file's segments.
@@ -95,16 +106,18 @@ func (s *Store) Acquisitions(ctx context.Context, caseID, exhibit int64) (out []
 
 // AddFile keeps a file of an acquisition. Adding it again changes nothing.
 func (s *Store) AddFile(ctx context.Context, f *File) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO acquired_file(acquisition_id, path, real_path, size, md5, sha1, sha256, segments, modified_at, checked_at)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT DO NOTHING`, f.AcquisitionID, f.Path, f.RealPath, f.Size, f.MD5, f.SHA1, f.SHA256, f.Segments, f.ModifiedAt, f.CheckedAt)
+	_, err := s.db.ExecContext(ctx, `INSERT INTO acquired_file(acquisition_id, content, path, real_path, size, md5, sha1, sha256, segments, modified_at, checked_at, archive_at)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) ON CONFLICT DO NOTHING`,
+		f.AcquisitionID, f.Content, f.Path, f.RealPath, f.Size, f.MD5, f.SHA1, f.SHA256, f.Segments, f.ModifiedAt, f.CheckedAt, f.ArchiveAt)
 	if err != nil {
 		return fmt.Errorf("keeping file %s: %w", f.Path, err)
 	}
 	return nil
 }
 
-// EndAcquisition ends the acquisition of a run, with its faults.
-func (s *Store) EndAcquisition(ctx context.Context, r *Run, a *Acquisition, faults []AcquisitionFault, act Act) error {
+// EndAcquisition ends the run that made an acquisition, or that opened its
+// content, with the faults that were found.
+func (s *Store) EndAcquisition(ctx context.Context, r *Run, a *Acquisition, faults []AcquisitionFault, acts ...Act) error {
 	return s.Change(ctx, func(t *Tx) error {
 		if err := t.EndRun(r, "done", ""); err != nil {
 			return err
@@ -114,11 +127,18 @@ func (s *Store) EndAcquisition(ctx context.Context, r *Run, a *Acquisition, faul
 				return err
 			}
 		}
-		if err := t.exec("ending the acquisition", "UPDATE acquisition SET ended_at = $2, files = $3, bytes = $4, manifest = $5 WHERE id = $1", a.ID, a.EndedAt, a.Files, a.Bytes, a.Manifest); err != nil {
+		if err := t.exec("ending the acquisition", "UPDATE acquisition SET ended_at = $2, files = $3, bytes = $4, manifest = $5, unlocked_at = $6, content_manifest = $7 WHERE id = $1",
+			a.ID, a.EndedAt, a.Files, a.Bytes, a.Manifest, a.UnlockedAt, a.ContentManifest); err != nil {
 			return err
 		}
-		return t.Log(act)
+		return t.logAll(acts)
 	})
+}
+
+// Acquisitions lists the ended acquisitions of a case, as Store.Acquisitions.
+func (t *Tx) Acquisitions(caseID int64) (out []Acquisition, err error) {
+	err = t.SelectContext(t.ctx, &out, "SELECT * FROM acquisition WHERE case_id = $1 AND ended_at IS NOT NULL ORDER BY id", caseID)
+	return out, err
 }
 
 // AcquisitionFaults lists what an acquisition could not take.
@@ -127,18 +147,40 @@ func (s *Store) AcquisitionFaults(ctx context.Context, id int64) (out []Acquisit
 	return out, err
 }
 
-// Files lists files of an acquisition after a path; faulty ones only if asked.
-func (s *Store) Files(ctx context.Context, acquisition int64, after string, faulty bool, limit int) (out []File, err error) {
-	err = s.list(ctx, &out, "listing the files", `SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path COLLATE "C" > $2 AND (NOT $3 OR fault <> '') ORDER BY path COLLATE "C" LIMIT $4`,
-		acquisition, after, faulty, limit)
+// Part is a part of an acquisition's files.
+type Part int
+
+// The parts: what the source itself holds, and what is within it.
+const (
+	Source Part = iota
+	Content
+	Both
+)
+
+// FileFilter chooses files of an acquisition.
+type FileFilter struct {
+	Acquisition int64
+	Part        Part
+	Faulty      bool // only those whose last check failed
+	Unknown     bool // only those that no known-file set names
+	// After is the last file of the page before: its part and path.
+	AfterContent bool
+	After        string
+}
+
+// Files lists files, the source's own first, by the bytes of their paths.
+func (s *Store) Files(ctx context.Context, f FileFilter, limit int) (out []File, err error) {
+	err = s.list(ctx, &out, "listing the files", `SELECT * FROM acquired_file WHERE acquisition_id = $1 AND (content, path) > ($2, $3)
+  AND ($4 = 2 OR content = ($4 = 1)) AND (NOT $5 OR fault <> '') AND (NOT $6 OR known = '') ORDER BY content, path LIMIT $7`,
+		f.Acquisition, f.AfterContent, f.After, int(f.Part), f.Faulty, f.Unknown, limit)
 	return out, err
 }
 
-// AllFiles yields the files of an acquisition in order of path bytes.
-func (s *Store) AllFiles(ctx context.Context, acquisition int64) iter.Seq2[*File, error] {
+// AllFiles yields the files of a part of an acquisition in the order of Files.
+func (s *Store) AllFiles(ctx context.Context, acquisition int64, part Part) iter.Seq2[*File, error] {
 	return func(yield func(*File, error) bool) {
-		for after := ""; ; {
-			page, err := s.Files(ctx, acquisition, after, false, 500)
+		for f := (FileFilter{Acquisition: acquisition, Part: part}); ; {
+			page, err := s.Files(ctx, f, 500)
 			if err != nil {
 				yield(nil, err)
 				return
@@ -151,21 +193,31 @@ func (s *Store) AllFiles(ctx context.Context, acquisition int64) iter.Seq2[*File
 			if len(page) < 500 {
 				return
 			}
-			after = page[len(page)-1].Path
+			last := page[len(page)-1]
+			f.AfterContent, f.After = last.Content, last.Path
 		}
 	}
 }
 
-// FileByPath finds a file of an acquisition.
-func (s *Store) FileByPath(ctx context.Context, acquisition int64, path string) (*File, error) {
+// FileByPath finds a file of an acquisition: within it, if it lies there under
+// the path, or else the source's own. With part Source or Content only there.
+func (s *Store) FileByPath(ctx context.Context, acquisition int64, part Part, path string) (*File, error) {
 	f := &File{}
-	return f, s.get(ctx, f, "file "+path, "SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path = $2", acquisition, path)
+	return f, s.get(ctx, f, "file "+path, "SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path = $2 AND ($3 = 2 OR content = ($3 = 1)) ORDER BY content DESC LIMIT 1", acquisition, path, int(part))
 }
 
-// SaveCheck keeps the result of hashing one file again.
+// SumFiles counts the files of a part of an acquisition and their bytes.
+func (s *Store) SumFiles(ctx context.Context, acquisition int64, part Part) (files, bytes int64, err error) {
+	var sum struct{ Files, Bytes int64 }
+	err = s.get(ctx, &sum, "counting the files", "SELECT count(*) AS files, coalesce(sum(size), 0)::bigint AS bytes FROM acquired_file WHERE acquisition_id = $1 AND ($2 = 2 OR content = ($2 = 1))", acquisition, int(part))
+	return sum.Files, sum.Bytes, err
+}
+
+// SaveCheck keeps the result of hashing one file again. Its time is the
+// database's, as are those at which runs begin.
 func (s *Store) SaveCheck(ctx context.Context, f *File) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE acquired_file SET checked_at = $3, fault = $4, bad_segments = $5 WHERE acquisition_id = $1 AND path = $2",
-		f.AcquisitionID, f.Path, f.CheckedAt, f.Fault, f.BadSegments.param())
+	_, err := s.db.ExecContext(ctx, "UPDATE acquired_file SET checked_at = clock_timestamp(), fault = $4, bad_segments = $5 WHERE acquisition_id = $1 AND content = $2 AND path = $3",
+		f.AcquisitionID, f.Content, f.Path, f.Fault, f.BadSegments.param())
 	if err != nil {
 		return fmt.Errorf("keeping the check of %s: %w", f.Path, err)
 	}
@@ -193,12 +245,7 @@ func (s *Store) EndVerification(ctx context.Context, r *Run, v Verification, act
 			v.AcquisitionID, v.Against, v.At, v.By, v.Files, v.Faults); err != nil {
 			return err
 		}
-		for _, a := range acts {
-			if err := t.Log(a); err != nil {
-				return err
-			}
-		}
-		return nil
+		return t.logAll(acts)
 	})
 }
 

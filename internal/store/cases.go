@@ -60,6 +60,8 @@ type Case struct {
 	Reference string
 	Title     string
 	Zone      string
+	People    string
+	Notes     string
 	CreatedAt time.Time `db:"created_at"`
 }
 
@@ -90,6 +92,10 @@ type Authority struct {
 	Excluded    string
 	Covered     Array[string] // handles; none: everybody
 	Privileged  Array[string] // handles
+	// Its document, by its SHA-256 in the vault; "" if none is attached.
+	Document     string
+	DocumentName string `db:"document_name"`
+	DocumentType string `db:"document_type"`
 }
 
 // Scope is what the authority covers, as a rule.
@@ -143,15 +149,46 @@ WHERE c.reference > $1 ORDER BY c.reference LIMIT $2`, after, limit)
 // AddCase opens a case under an authority.
 func (s *Store) AddCase(ctx context.Context, c Case, a Authority, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
-		id, err := t.insert("the case reference "+c.Reference, "INSERT INTO cases(reference, title, zone) VALUES ($1, $2, $3)", c.Reference, c.Title, c.Zone)
+		id, err := t.insert("the case reference "+c.Reference, "INSERT INTO cases(reference, title, zone, people, notes) VALUES ($1, $2, $3, $4, $5)", c.Reference, c.Title, c.Zone, c.People, c.Notes)
 		if err != nil {
 			return err
 		}
 		c.ID = id
-		if err := t.Log(Act{c.Book(), by, "case.opened", c.Reference, map[string]string{"title": c.Title, "zone": c.Zone}}); err != nil {
+		d := map[string]string{"title": c.Title, "zone": c.Zone}
+		for name, v := range map[string]string{"people": c.People, "notes": c.Notes} {
+			if v != "" {
+				d[name] = v
+			}
+		}
+		if err := t.Log(Act{c.Book(), by, "case.opened", c.Reference, d}); err != nil {
 			return err
 		}
 		return t.addAuthority(&c, a, by)
+	})
+}
+
+// NoteCase keeps a case's people and notes. What they were before stays in the
+// ledger.
+func (s *Store) NoteCase(ctx context.Context, c *Case, people, notes, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		if err := t.exec("keeping the notes", "UPDATE cases SET people = $2, notes = $3 WHERE id = $1", c.ID, people, notes); err != nil {
+			return err
+		}
+		return t.Log(Act{c.Book(), by, "case.noted", c.Reference, map[string]string{"people": people, "notes": notes}})
+	})
+}
+
+// AttachDocument attaches its document to an authority, once.
+func (s *Store) AttachDocument(ctx context.Context, c *Case, a *Authority, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		res, err := t.ExecContext(ctx, "UPDATE authority SET document = $2, document_name = $3, document_type = $4 WHERE id = $1 AND document = ''", a.ID, a.Document, a.DocumentName, a.DocumentType)
+		if err != nil {
+			return fmt.Errorf("attaching the document: %w", err)
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return fmt.Errorf("authority %s has its document already", a.Number)
+		}
+		return t.Log(Act{c.Book(), by, "authority.document", a.Number, map[string]string{"name": a.DocumentName, "type": a.DocumentType, "sha256": a.Document}})
 	})
 }
 
@@ -215,6 +252,9 @@ type Exhibit struct {
 	SeizedBy    string     `db:"seized_by"`
 	ClockOffset string     `db:"clock_offset"` // seconds, its clock less the reference
 	ClockMethod string     `db:"clock_method"`
+	Packaging   string     // the bag or box that it came in
+	LostAt      *time.Time `db:"lost_at"` // when what is looked for is said to have been lost
+	LostWhat    string     `db:"lost_what"`
 	CreatedAt   time.Time  `db:"created_at"`
 }
 
@@ -262,9 +302,9 @@ func (s *Store) CustodyOf(ctx context.Context, exhibitID int64) (out []Custody, 
 func (s *Store) AddExhibit(ctx context.Context, c *Case, e Exhibit, first Custody, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
 		id, err := t.insert("the exhibit reference "+e.Reference, `INSERT INTO exhibit(case_id, reference, kind, model_mark, serial, imei, imei_note, power, screen, lock, damage,
-  iccid, iccid_note, numbers, touch, radios, seized_at, seized_place, seized_by, clock_offset, clock_method)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)`, c.ID, e.Reference, e.Kind, e.ModelMark, e.Serial, e.IMEI, e.IMEINote, e.Power, e.Screen, e.Lock, e.Damage,
-			e.ICCID, e.ICCIDNote, e.Numbers, e.Touch, e.Radios, e.SeizedAt, e.SeizedPlace, e.SeizedBy, e.ClockOffset, e.ClockMethod)
+  iccid, iccid_note, numbers, touch, radios, seized_at, seized_place, seized_by, clock_offset, clock_method, packaging, lost_at, lost_what)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24)`, c.ID, e.Reference, e.Kind, e.ModelMark, e.Serial, e.IMEI, e.IMEINote, e.Power, e.Screen, e.Lock, e.Damage,
+			e.ICCID, e.ICCIDNote, e.Numbers, e.Touch, e.Radios, e.SeizedAt, e.SeizedPlace, e.SeizedBy, e.ClockOffset, e.ClockMethod, e.Packaging, e.LostAt, e.LostWhat)
 		if err != nil {
 			return err
 		}
@@ -272,7 +312,7 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $
 		d := map[string]string{"kind": e.Kind, "model_mark": e.ModelMark, "serial": e.Serial, "imei": e.IMEI,
 			"power": e.Power, "screen": e.Screen, "lock": e.Lock, "damage": e.Damage}
 		for name, v := range map[string]string{"imei_kept_because": e.IMEINote, "iccid": e.ICCID, "iccid_kept_because": e.ICCIDNote, "numbers": e.Numbers, "touch": e.Touch,
-			"radios": e.Radios, "seized_place": e.SeizedPlace, "seized_by": e.SeizedBy, "clock_offset_seconds": e.ClockOffset, "clock_method": e.ClockMethod} {
+			"radios": e.Radios, "seized_place": e.SeizedPlace, "seized_by": e.SeizedBy, "clock_offset_seconds": e.ClockOffset, "clock_method": e.ClockMethod, "packaging": e.Packaging, "lost": e.LostWhat} {
 			if v != "" {
 				d[name] = v
 			}
@@ -280,10 +320,23 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $
 		if e.SeizedAt != nil {
 			d["seized_at"] = e.SeizedAt.UTC().Format(time.RFC3339)
 		}
+		if e.LostAt != nil {
+			d["lost_at"] = e.LostAt.UTC().Format(time.RFC3339)
+		}
 		if err := t.Log(Act{c.Book(), by, "exhibit.registered", e.Reference, d}); err != nil {
 			return err
 		}
 		return t.addCustody(c, &e, first, by)
+	})
+}
+
+// StateLoss records what is said to have been lost from an exhibit, and when.
+func (s *Store) StateLoss(ctx context.Context, c *Case, e *Exhibit, at time.Time, what, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		if err := t.exec("recording the loss", "UPDATE exhibit SET lost_at = $2, lost_what = $3 WHERE id = $1", e.ID, at, what); err != nil {
+			return err
+		}
+		return t.Log(Act{c.Book(), by, "loss.stated", e.Reference, map[string]string{"at": at.UTC().Format(time.RFC3339), "what": what}})
 	})
 }
 
@@ -342,4 +395,20 @@ SELECT e.id AS exhibit_id,
   (SELECT count(*) FROM package p WHERE p.case_id = e.case_id) AS packaged
 FROM exhibit e WHERE e.case_id = $1 ORDER BY e.reference`, caseID)
 	return out, err
+}
+
+// ExhibitReferences gives the references of a case's exhibits by their ids.
+func (t *Tx) ExhibitReferences(caseID int64) (map[int64]string, error) {
+	var all []struct {
+		ID        int64
+		Reference string
+	}
+	if err := t.SelectContext(t.ctx, &all, "SELECT id, reference FROM exhibit WHERE case_id = $1", caseID); err != nil {
+		return nil, fmt.Errorf("listing the exhibits: %w", err)
+	}
+	out := map[int64]string{}
+	for _, e := range all {
+		out[e.ID] = e.Reference
+	}
+	return out, nil
 }

@@ -60,6 +60,16 @@ func (s *Store) Log(ctx context.Context, a Act) error {
 	return s.Change(ctx, func(t *Tx) error { return t.Log(a) })
 }
 
+// logAll adds entries one after the other.
+func (t *Tx) logAll(acts []Act) error {
+	for _, a := range acts {
+		if err := t.Log(a); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // Lines yields the lines of a ledger in order.
 func (s *Store) Lines(ctx context.Context, book string) iter.Seq2[[]byte, error] {
 	return func(yield func([]byte, error) bool) {

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -27,6 +28,8 @@ type Run struct {
 	Found      json.RawMessage
 	Log        Array[string]
 	Error      string
+	Holder     string     // the process that alone can do it, "" if any can
+	Worker     string     // who has it, or had it last
 	CreatedAt  time.Time  `db:"created_at"`
 	StartedAt  *time.Time `db:"started_at"`
 	EndedAt    *time.Time `db:"ended_at"`
@@ -49,15 +52,21 @@ func (r Run) Percent() int {
 }
 
 // QueueRun queues a run and notes it in the ledger.
-func (s *Store) QueueRun(ctx context.Context, c *Case, r Run, a Act) (id int64, err error) {
+func (s *Store) QueueRun(ctx context.Context, c *Case, r Run, acts ...Act) (id int64, err error) {
 	err = s.Change(ctx, func(t *Tx) error {
-		id, err = t.insert("queueing a run", "INSERT INTO run(case_id, kind, subject, title, by) VALUES ($1, $2, $3, $4, $5)", c.ID, r.Kind, string(r.Subject), r.Title, r.By)
-		if err != nil {
-			return err
-		}
-		return t.Log(a)
+		id, err = t.QueueRun(c, r, acts...)
+		return err
 	})
 	return id, err
+}
+
+// QueueRun queues a run and notes it in the ledger.
+func (t *Tx) QueueRun(c *Case, r Run, acts ...Act) (int64, error) {
+	id, err := t.insert("queueing a run", "INSERT INTO run(case_id, kind, subject, title, by, holder) VALUES ($1, $2, $3, $4, $5, $6)", c.ID, r.Kind, string(r.Subject), r.Title, r.By, r.Holder)
+	if err != nil {
+		return 0, err
+	}
+	return id, t.logAll(acts)
 }
 
 // RunByID finds a run.
@@ -72,23 +81,78 @@ func (s *Store) Runs(ctx context.Context, caseID int64, kind string, limit int) 
 	return out, err
 }
 
-// Lease is how long a worker holds a run without a sign of life.
-const Lease = 6 * time.Second
+// Process is a process that takes runs.
+type Process struct {
+	ID   string
+	What string // serve, work or demo
+	Host string
+	PID  int       `db:"pid"`
+	Seen time.Time `db:"seen_at"`
+}
 
-// TakeRun takes the oldest run that nobody holds, or nil if there is none. A
-// run whose worker has died is free once its lease has run out.
-func (s *Store) TakeRun(ctx context.Context) (*Run, error) {
+// Name says which process it is.
+func (p *Process) Name() string { return fmt.Sprintf("%s %d on %s", p.What, p.PID, p.Host) }
+
+// Alive says that a process is there.
+func (s *Store) Alive(ctx context.Context, p *Process) error {
+	_, err := s.db.ExecContext(ctx, "INSERT INTO process(id, what, host, pid) VALUES ($1, $2, $3, $4) ON CONFLICT (id) DO UPDATE SET seen_at = now()", p.ID, p.What, p.Host, p.PID)
+	if err != nil {
+		return fmt.Errorf("saying that this process is alive: %w", err)
+	}
+	return nil
+}
+
+// Gone says that a process ends.
+func (s *Store) Gone(ctx context.Context, p *Process) error {
+	_, err := s.db.ExecContext(ctx, "DELETE FROM process WHERE id = $1 OR seen_at < now() - interval '1 day'", p.ID)
+	if err != nil {
+		return fmt.Errorf("saying that this process ends: %w", err)
+	}
+	return nil
+}
+
+// silence is how long a process that holds runs may be silent before others
+// take them.
+const silence = "10 seconds"
+
+// Processes lists the processes that take runs.
+func (s *Store) Processes(ctx context.Context) (out []Process, err error) {
+	err = s.list(ctx, &out, "listing the processes", "SELECT id, what, host, pid, seen_at FROM process WHERE seen_at > now() - $1::interval ORDER BY started_at", silence)
+	return out, err
+}
+
+// TakeRun takes the oldest run that nobody has and that p may do, or nil if there
+// is none. A run whose worker has died is free once its lease has run out; that
+// it is taken up again is told in the ledger.
+func (s *Store) TakeRun(ctx context.Context, p *Process, lease time.Duration) (*Run, error) {
 	r := &Run{}
-	err := s.get(ctx, r, "taking a run", `
-UPDATE run SET state = 'running', fence = fence + 1, lease_until = now() + $1::interval, started_at = coalesce(started_at, now()),
+	err := s.Change(ctx, func(t *Tx) error {
+		var was struct {
+			ID        int64
+			State     string
+			Worker    string
+			Reference string
+		}
+		err := t.GetContext(ctx, &was, `SELECT r.id, r.state, r.worker, c.reference FROM run r JOIN cases c ON c.id = r.case_id
+WHERE (r.state = 'queued' OR r.state = 'running' AND r.lease_until < now())
+  AND (r.holder IN ('', $1) OR NOT EXISTS (SELECT FROM process p WHERE p.id = r.holder AND p.seen_at > now() - $2::interval))
+ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED`, p.ID, silence)
+		if err != nil {
+			return err
+		}
+		err = t.GetContext(ctx, r, `UPDATE run SET state = 'running', fence = fence + 1, lease_until = now() + $2::interval, started_at = coalesce(started_at, now()), worker = $3,
   log = CASE WHEN state = 'running' THEN log || ('the worker went away; taken up again at ' || to_char(now() AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS"Z"')) ELSE log END
-WHERE id = (SELECT id FROM run WHERE state = 'queued' OR state = 'running' AND lease_until < now() ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
-RETURNING *`, Lease.String())
-	if errors.Is(err, ErrNotFound) {
+WHERE id = $1 RETURNING *`, was.ID, lease.String(), p.Name())
+		if err != nil || was.State != "running" {
+			return err
+		}
+		return t.Log(Act{CaseBook(was.Reference), "Crosswind", "run.taken_up", fmt.Sprintf("run %d", r.ID), map[string]string{"title": r.Title, "worker_gone": was.Worker, "worker": r.Worker}})
+	})
+	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("taking a run: %w", err)
 	}
 	return r, nil
 }
@@ -105,13 +169,13 @@ type Progress struct {
 
 // SaveProgress keeps the worker's progress, renews its lease, and returns what
 // the examiner wishes.
-func (s *Store) SaveProgress(ctx context.Context, r *Run, p Progress) (wish string, err error) {
+func (s *Store) SaveProgress(ctx context.Context, r *Run, p Progress, lease time.Duration) (wish string, err error) {
 	found, err := json.Marshal(p.Found)
 	if err != nil {
 		return "", err
 	}
 	err = s.get(ctx, &wish, "saving progress", `UPDATE run SET bytes_done = $3, bytes_total = $4, items_done = $5, items_total = $6, found = $7, log = log || $8::text[], lease_until = now() + $9::interval
-WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING wish`, r.ID, r.Fence, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, string(found), p.Log, Lease.String())
+WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING wish`, r.ID, r.Fence, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, string(found), p.Log, lease.String())
 	if errors.Is(err, ErrNotFound) {
 		return "", ErrLost
 	}
@@ -138,12 +202,7 @@ func (s *Store) EndRun(ctx context.Context, r *Run, state, fault string, acts ..
 		if err := t.EndRun(r, state, fault); err != nil {
 			return err
 		}
-		for _, a := range acts {
-			if err := t.Log(a); err != nil {
-				return err
-			}
-		}
-		return nil
+		return t.logAll(acts)
 	})
 }
 

@@ -92,27 +92,27 @@ func TestFencing(t *testing.T) {
 	if _, err := s.QueueRun(ctx, c, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "x"}, store.Act{Book: c.Book(), By: "x", What: "q", On: "r"}); err != nil {
 		t.Fatal(err)
 	}
-	first, err := s.TakeRun(ctx)
+	first, err := s.TakeRun(ctx, &store.Process{ID: "p"}, 6*time.Second)
 	if err != nil || first == nil {
 		t.Fatal(first, err)
 	}
-	if again, err := s.TakeRun(ctx); again != nil || err != nil {
+	if again, err := s.TakeRun(ctx, &store.Process{ID: "p"}, 6*time.Second); again != nil || err != nil {
 		t.Fatal("a run that is held was taken", err)
 	}
 	if _, err := s.DB().Exec("UPDATE run SET lease_until = now() - interval '1 s'"); err != nil {
 		t.Fatal(err)
 	}
-	second, err := s.TakeRun(ctx)
+	second, err := s.TakeRun(ctx, &store.Process{ID: "p"}, 6*time.Second)
 	if err != nil || second == nil || second.ID != first.ID || second.Fence == first.Fence {
 		t.Fatal(second, err)
 	}
-	if _, err := s.SaveProgress(ctx, first, store.Progress{}); !errors.Is(err, store.ErrLost) {
+	if _, err := s.SaveProgress(ctx, first, store.Progress{}, 6*time.Second); !errors.Is(err, store.ErrLost) {
 		t.Errorf("the first worker saved progress: %v", err)
 	}
 	if err := s.EndRun(ctx, first, "done", ""); !errors.Is(err, store.ErrLost) {
 		t.Errorf("the first worker ended the run: %v", err)
 	}
-	if _, err := s.SaveProgress(ctx, second, store.Progress{}); err != nil {
+	if _, err := s.SaveProgress(ctx, second, store.Progress{}, 6*time.Second); err != nil {
 		t.Error(err)
 	}
 }
@@ -125,7 +125,7 @@ func TestHostileTextIsKept(t *testing.T) {
 	if _, err := s.QueueRun(ctx, c, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "x"}, store.Act{Book: c.Book(), By: "x", What: "q", On: "r"}); err != nil {
 		t.Fatal(err)
 	}
-	r, err := s.TakeRun(ctx)
+	r, err := s.TakeRun(ctx, &store.Process{ID: "p"}, 6*time.Second)
 	if err != nil {
 		t.Fatal(err)
 	}

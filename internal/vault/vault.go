@@ -1,109 +1,67 @@
 // Package vault keeps acquired bytes, addressed by their SHA-256, and never
-// changes them. Whoever reads a blob checks it; the vault itself is only a
-// folder that anyone can check with ordinary tools.
+// changes them: in a folder, or in a bucket of an S3-compatible object store.
+// Whoever reads a blob checks it; either can be checked with ordinary tools.
 package vault
 
 import (
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"path/filepath"
-	"time"
+	"io/fs"
+	"strings"
+	"syscall"
 
 	"crosswind/core/digest"
 )
 
-// Vault is a folder of blobs.
-type Vault struct{ dir string }
-
-// Open opens the vault in dir, making it if need be. It fails unless the
-// folder can be written to.
-func Open(dir string) (*Vault, error) {
-	for _, d := range []string{dir, filepath.Join(dir, "incoming")} {
-		if err := os.MkdirAll(d, 0o700); err != nil {
-			return nil, fmt.Errorf("the vault: %w", err)
-		}
-	}
-	probe, err := os.CreateTemp(filepath.Join(dir, "incoming"), "probe-")
-	if err != nil {
-		return nil, fmt.Errorf("the vault cannot be written to: %w", err)
-	}
-	probe.Close()
-	return &Vault{dir}, errors.Join(os.Remove(probe.Name()), sweep(filepath.Join(dir, "incoming")))
+// Vault keeps blobs.
+type Vault interface {
+	// Put reads r to its end, hashing it on the way, and keeps it. progress, if
+	// not nil, is told of bytes as they come. What the vault cannot write is
+	// ErrWrite; then, and when r breaks off, nothing of it is kept.
+	Put(ctx context.Context, r io.Reader, progress func(n int)) (*digest.Set, error)
+	// Open opens a blob for reading.
+	Open(sha256 string) (Blob, error)
+	// Has reports whether a blob is there with the given size.
+	Has(sha256 string, size int64) bool
 }
 
-// stale is the age at which a file that is being written belongs to a process
-// that has died: a living one writes to it all the time.
-const stale = time.Hour
-
-// sweep removes what processes that died left half-written.
-func sweep(dir string) (err error) {
-	entries, err := os.ReadDir(dir)
-	for _, e := range entries {
-		if st, serr := e.Info(); serr == nil && time.Since(st.ModTime()) > stale {
-			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
-		}
-	}
-	return err
+// Blob is an open blob.
+type Blob interface {
+	fs.File
+	io.ReaderAt
 }
 
-// Path is where the blob with this SHA-256 lies.
-func (v *Vault) Path(sha256 string) string {
-	return filepath.Join(v.dir, "sha256", sha256[:2], sha256)
+// Open opens the vault at an address: the path of a folder, or
+// s3://HOST:PORT/BUCKET, whose keys OpenBucket reads from the environment.
+// scratch is a folder for what is on its way to a bucket.
+func Open(ctx context.Context, address, scratch string) (Vault, error) {
+	if strings.HasPrefix(address, "s3:") || strings.HasPrefix(address, "s3s:") {
+		return OpenBucket(ctx, address, scratch)
+	}
+	return OpenFolder(address)
 }
 
-// Put reads r to its end, hashing it on the way, and keeps it: written to a
-// temporary name, synced, renamed, read-only. A blob that is there already is
-// written once only. progress, if not nil, is told of bytes as they come.
-func (v *Vault) Put(ctx context.Context, r io.Reader, progress func(n int)) (*digest.Set, error) {
-	name := make([]byte, 12)
-	rand.Read(name) // never fails
-	tmp := filepath.Join(v.dir, "incoming", hex.EncodeToString(name))
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-	if err != nil {
-		return nil, fmt.Errorf("the vault: %w", err)
+// ErrWrite is wrapped when the vault cannot be written to, and ErrFull when
+// that is because there is no space left. What it keeps already stays.
+var (
+	ErrWrite = errors.New("the vault cannot be written to")
+	ErrFull  = errors.New("its disk is full")
+)
+
+func writing(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return fmt.Errorf("%w: %w: %w", ErrWrite, ErrFull, err)
 	}
-	defer os.Remove(tmp) // gone already if all went well
-	defer f.Close()
-	w := digest.NewWriter()
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(f, w)}, told{ctx, r, progress}, make([]byte, 256<<10))
-	set := w.Sum()
-	if err != nil {
-		return set, fmt.Errorf("after %d bytes: %w", n, err)
-	}
-	if err := errors.Join(f.Sync(), f.Chmod(0o400), f.Close()); err != nil {
-		return set, fmt.Errorf("writing to the vault: %w", err)
-	}
-	_, _, sum := set.Hex()
-	to := v.Path(sum)
-	if kept, err := os.Open(to); err == nil {
-		defer kept.Close()
-		again, err := digest.Reader(told{ctx, kept, nil})
-		if err == nil && again.SHA256 != set.SHA256 {
-			err = fmt.Errorf("the vault's copy of %s has been altered; it is left as it is", sum)
-		}
-		return set, err
-	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
-		return set, fmt.Errorf("the vault: %w", err)
-	}
-	if err := os.Rename(tmp, to); err != nil {
-		return set, fmt.Errorf("the vault: %w", err)
-	}
-	return set, syncDir(filepath.Dir(to))
+	return fmt.Errorf("%w: %w", ErrWrite, err)
 }
 
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return fmt.Errorf("the vault: %w", err)
+func checkName(sha256 string) error {
+	if len(sha256) != 64 || strings.Trim(sha256, "0123456789abcdef") != "" {
+		return fmt.Errorf("%q is no SHA-256", sha256)
 	}
-	defer d.Close()
-	return d.Sync()
+	return nil
 }
 
 // told passes reads on, tells of them, and ends when the context does.
@@ -127,22 +85,4 @@ func (t told) Read(p []byte) (int, error) {
 // Told returns a reader that ends when ctx does and tells progress of bytes.
 func Told(ctx context.Context, r io.Reader, progress func(int)) io.Reader {
 	return told{ctx, r, progress}
-}
-
-// Open opens a blob for reading.
-func (v *Vault) Open(sha256 string) (*os.File, error) {
-	if len(sha256) != 64 {
-		return nil, fmt.Errorf("%q is no SHA-256", sha256)
-	}
-	f, err := os.Open(v.Path(sha256))
-	if err != nil {
-		return nil, fmt.Errorf("the vault: %w", err)
-	}
-	return f, nil
-}
-
-// Has reports whether a blob is there with the given size.
-func (v *Vault) Has(sha256 string, size int64) bool {
-	st, err := os.Stat(v.Path(sha256))
-	return err == nil && st.Size() == size
 }

@@ -13,10 +13,10 @@ import (
 	"time"
 )
 
-func open(t *testing.T) (*Vault, string) {
+func open(t *testing.T) (*Folder, string) {
 	t.Helper()
 	dir := t.TempDir()
-	v, err := Open(dir)
+	v, err := OpenFolder(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -111,10 +111,10 @@ func TestLeftoversOfDeadProcessesAreSwept(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if _, err := Open(dir); err != nil || incoming(t, dir) != 1 {
+	if _, err := OpenFolder(dir); err != nil || incoming(t, dir) != 1 {
 		t.Errorf("%v, %d left", err, incoming(t, dir))
 	}
-	if _, err := Open(filepath.Join(dir, "incoming", "new")); err == nil {
+	if _, err := OpenFolder(filepath.Join(dir, "incoming", "new")); err == nil {
 		t.Error("a file was taken for a vault")
 	}
 }

@@ -30,6 +30,10 @@ var static embed.FS
 // policy lets pages use what this application serves and nothing else.
 const policy = "default-src 'self'; script-src 'self'; style-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
 
+// maxArchive bounds what is uploaded as evidence, in bytes: the disk sets the
+// real limit, and the vault keeps nothing that did not come whole.
+const maxArchive = 1 << 42
+
 // maxForm bounds what a form may send, in bytes.
 const maxForm = 1 << 20
 
@@ -53,8 +57,11 @@ func Handler(a *frame.App) (http.Handler, error) {
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
 		limit := int64(maxForm)
-		if strings.HasSuffix(c.Request.URL.Path, "/intake/photograph") {
+		switch at := c.Request.URL.Path; {
+		case strings.HasSuffix(at, "/intake/photograph"), strings.HasSuffix(at, "/intake/document"):
 			limit += intake.MaxPhotograph
+		case strings.HasSuffix(at, "/acquire/archive"), strings.HasSuffix(at, "/verify/known"):
+			limit += maxArchive
 		}
 		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
 	})

@@ -23,11 +23,12 @@ import (
 	"time"
 
 	"crosswind/core/record"
+	"crosswind/internal/acquire"
 	"crosswind/internal/password"
+	"crosswind/internal/run"
 	"crosswind/internal/standin/democase"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
-	"crosswind/internal/unlock"
 	"crosswind/internal/vault"
 	"crosswind/internal/web/frame"
 )
@@ -53,11 +54,11 @@ func newSite(t *testing.T) *site {
 	if err := s.AddCase(ctx, store.Case{Reference: "OTHER-1", Title: "Another", Zone: "UTC"}, store.Authority{Kind: "w", IssuedBy: "x", Number: "1", ScopeKinds: []string{"call"}}, "tester"); err != nil {
 		t.Fatal(err)
 	}
-	v, err := vault.Open(filepath.Join(t.TempDir(), "vault"))
+	v, err := vault.OpenFolder(filepath.Join(t.TempDir(), "vault"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	h, err := Handler(&frame.App{Store: s, Vault: v, Tool: "test", Packages: t.TempDir(), Unlocker: &unlock.Unlocker{Store: s, Vault: v}, Log: slog.New(slog.DiscardHandler)})
+	h, err := Handler(&frame.App{Store: s, Vault: v, Tool: "test", Packages: t.TempDir(), Data: t.TempDir(), Acquirer: &acquire.Acquirer{Store: s, Vault: v, Tool: "test", Keys: &acquire.Keys{}}, Process: run.NewProcess("test"), Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,7 +81,7 @@ const hostile = `"><script>alert(1)</script><img src=x onerror=alert(1)>{{.}}'`
 
 // evidence adds an acquisition with one file and one record, hostile in every
 // text.
-func (w *site) evidence(v *vault.Vault) {
+func (w *site) evidence(v vault.Vault) {
 	ctx := context.Background()
 	must := func(err error) {
 		w.t.Helper()
@@ -92,7 +93,7 @@ func (w *site) evidence(v *vault.Vault) {
 	must(err)
 	_, err = w.s.QueueRun(ctx, w.cs, store.Run{Kind: "k", Subject: []byte("{}"), Title: hostile, By: hostile}, store.Act{Book: w.cs.Book(), By: hostile, What: "q", On: hostile})
 	must(err)
-	r, err := w.s.TakeRun(ctx)
+	r, err := w.s.TakeRun(ctx, run.NewProcess("test"), run.DefaultLease)
 	must(err)
 	w.acq, err = w.s.AcquisitionForRun(ctx, w.cs, store.Acquisition{ExhibitID: es[0].ID, RunID: r.ID, Method: "m", Source: "/" + hostile, Facts: []byte(`{"device":{"name":"<b>n</b>"}}`), Tool: "test", By: "tester", StartedAt: time.Now()})
 	must(err)

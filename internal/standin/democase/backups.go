@@ -1,19 +1,25 @@
-// Package democase makes the demo's evidence: local backups of an invented
-// handset, with everything in them invented too. The same call makes the same
+// Package democase makes the demo's evidence: local backups of two invented
+// handsets, with everything in them invented too. The same call makes the same
 // bytes. What was deleted was deleted by SQL, and the truth file lists it.
 package democase
 
 import (
+	"archive/tar"
+	"bytes"
 	"crypto/sha256"
 	"encoding/base32"
+	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"crosswind/core/backup"
+	"crosswind/core/digest"
 )
 
 // Handset is the demo's handset, as its backups' labels give it.
@@ -68,36 +74,103 @@ func Make(dir string, opt Options) error {
 	if err := os.RemoveAll(final); err != nil {
 		return fmt.Errorf("removing a half-made demo: %w", err)
 	}
-	var truth *Truth
+	truths := map[string]*Truth{}
 	for _, s := range []struct {
-		name       string
-		made       time.Time
-		recordings int
-		torn       bool
-		locked     bool
+		name         string
+		made         time.Time
+		torn, locked bool
+		recordings   int
+		files        func(string, time.Time) ([]content, *Truth, error)
+		write        func(string, []content, time.Time, bool, bool) error
+		truth        string
 	}{
-		{"harbour-phone-2026-08-02", time.Date(2026, 8, 2, 19, 40, 12, 0, time.UTC), 0, true, false},
-		{"harbour-phone-2026-06-14", time.Date(2026, 6, 14, 8, 5, 51, 0, time.UTC), 0, false, true},
-		{"harbour-phone-2026-09-24", time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC), opt.Recordings, false, false},
+		{"harbour-phone-2026-06-14", time.Date(2026, 6, 14, 8, 5, 51, 0, time.UTC), false, true, 0, handsetFiles, writeBackup, ""},
+		{"harbour-phone-2026-08-02", time.Date(2026, 8, 2, 19, 40, 12, 0, time.UTC), true, false, 0, handsetFiles, writeBackup, ""},
+		{"harbour-phone-2026-09-24", time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC), false, false, opt.Recordings, handsetFiles, writeBackup, "truth.json"},
+		{"galley-phone-2026-09-08.stow", time.Date(2026, 9, 8, 21, 12, 40, 0, time.UTC), false, false, 0, galleyFiles, writeStow, ""},
+		{"galley-phone-2026-09-22.stow", time.Date(2026, 9, 22, 21, 12, 7, 0, time.UTC), false, false, 0, galleyFiles, writeStow, "truth-galley.json"},
 	} {
 		dir := filepath.Join(work, s.name)
 		if err := os.Mkdir(dir, 0o755); err != nil {
 			return err
 		}
-		files, t, err := handsetFiles(dir, s.made.Add(-28*time.Minute))
+		files, t, err := s.files(dir, s.made.Add(-28*time.Minute))
 		if err != nil {
-			return fmt.Errorf("making the demo handset's files: %w", err)
+			return fmt.Errorf("making the files of %s: %w", s.name, err)
 		}
-		files, truth = append(files, recordings(s.recordings, opt.RecordingBytes)...), t // the last one's truth is kept
-		if err := writeBackup(filepath.Join(final, s.name), files, s.made, s.torn, s.locked); err != nil {
+		files = append(files, recordings(s.recordings, opt.RecordingBytes)...)
+		if err := s.write(filepath.Join(final, s.name), files, s.made, s.torn, s.locked); err != nil {
 			return fmt.Errorf("making the demo backup %s: %w", s.name, err)
 		}
+		if s.truth != "" {
+			truths[s.truth] = t
+		}
 	}
-	b, err := json.MarshalIndent(truth, "", " ")
+	for _, name := range []string{"truth-galley.json", "truth.json"} { // the last one says that all is there
+		b, err := json.MarshalIndent(truths[name], "", " ")
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, name), append(b, '\n'), 0o644)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func byTime(all []line) {
+	slices.SortStableFunc(all, func(a, b line) int { return a.at.Compare(b.at) })
+}
+
+// writeStow writes a backup in the layout tarn-stow/1.
+func writeStow(path string, files []content, made time.Time, torn, locked bool) error {
+	label := backup.Label{Layout: backup.StowLayout, Device: Galley, Made: made, Finished: true, Parcels: int64(len(files))}
+	for _, f := range files {
+		label.Bytes += int64(len(f.data))
+	}
+	seal := func(_ string, b []byte) ([]byte, error) { return b, nil }
+	var err error
+	if locked {
+		if seal, err = lock(&label); err != nil {
+			return err
+		}
+	}
+	head, err := json.MarshalIndent(label, "", " ")
 	if err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, "truth.json"), append(b, '\n'), 0o644)
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	add := func(name string, data []byte, changed time.Time) error {
+		err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(data)), Mode: 0o600, ModTime: changed.Truncate(time.Second)})
+		if err == nil {
+			_, err = w.Write(data)
+		}
+		return err
+	}
+	err = add(backup.StowLabelName, append(head, '\n'), made)
+	var sums strings.Builder
+	for _, f := range files {
+		name := backup.TreeName + f.path
+		fmt.Fprintln(&sums, digest.Line{Sum: fmt.Sprintf("%x", sha256.Sum256(f.data)), Path: name})
+		err = errors.Join(err, add(name, f.data, f.changed))
+	}
+	err = errors.Join(err, add(backup.SumsName, []byte(sums.String()), made), w.Close())
+	if err != nil {
+		return err
+	}
+	raw := b.Bytes()
+	if torn {
+		raw = raw[:len(raw)*3/4]
+	}
+	if locked {
+		sealed, err := seal("archive", raw)
+		if err != nil {
+			return err
+		}
+		raw = slices.Concat([]byte(backup.StowMagic), binary.BigEndian.AppendUint32(nil, uint32(len(head))), head, sealed)
+	}
+	return os.WriteFile(path, raw, 0o644)
 }
 
 // writeBackup writes a backup in the layout orlop-parcels/1. A torn one stops
@@ -114,7 +187,7 @@ func writeBackup(dir string, files []content, made time.Time, torn, locked bool)
 	defer db.Close()
 	db.exec(`CREATE TABLE place(id INTEGER PRIMARY KEY, parent INTEGER NOT NULL, name TEXT NOT NULL)`)
 	db.exec(`CREATE TABLE parcel(tag TEXT PRIMARY KEY, place INTEGER NOT NULL, name TEXT NOT NULL, bytes INTEGER NOT NULL, changed INTEGER NOT NULL, sum BLOB)`)
-	label := backup.Label{Layout: backup.Layout, Device: Handset, Made: made, Finished: !torn}
+	label := backup.Label{Layout: backup.ParcelsLayout, Device: Handset, Made: made, Finished: !torn}
 	seal := func(_ string, b []byte) ([]byte, error) { return b, nil }
 	if locked {
 		if seal, err = lock(&label); err != nil {

@@ -3,6 +3,7 @@ package democase
 import (
 	"bytes"
 	"encoding/json"
+	"io"
 	"os"
 	"path/filepath"
 	"testing"
@@ -50,22 +51,35 @@ func TestRecoveryAgainstTheTruthFile(t *testing.T) {
 	if err := Make(dir, small); err != nil {
 		t.Fatal(err)
 	}
+	var harbour, galley []string
+	for _, p := range planted[2:] {
+		harbour = append(harbour, p.body)
+	}
+	for _, g := range gone {
+		galley = append(galley, g.body)
+	}
+	check(t, dir, "truth.json", "harbour-phone-2026-09-24", ".", harbour, 300, map[record.State]int{record.Intact: 3500, record.Held: 20, record.Recovered: 200})
+	check(t, dir, "truth-galley.json", "", "galley-phone-2026-09-22.stow", galley, 80, map[record.State]int{record.Intact: 1200, record.Held: 1, record.Recovered: 40})
+}
+
+func check(t *testing.T, dir, truthFile, folder, name string, planted []string, deletedAtLeast int, atLeast map[record.State]int) {
+	t.Helper()
 	var truth Truth
-	b, err := os.ReadFile(filepath.Join(dir, "truth.json"))
+	b, err := os.ReadFile(filepath.Join(dir, truthFile))
 	if err == nil {
 		err = json.Unmarshal(b, &truth)
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
-	root := os.DirFS(filepath.Join(dir, "backups", "harbour-phone-2026-09-24"))
-	bk, err := backup.Open(root)
+	bk, err := backup.Open(os.DirFS(filepath.Join(dir, "backups", folder)), name, nil)
 	if err != nil || !bk.Whole() {
 		t.Fatal(err, bk.Faults)
 	}
+	defer bk.Close()
 	deleted, seen, counts := map[string]bool{}, map[string]bool{}, map[record.State]int{}
 	for _, d := range truth.Deleted {
-		for _, v := range []string{"body", "name"} {
+		for _, v := range []string{"body", "name", "said", "called"} {
 			if s, ok := d.Values[v].(string); ok {
 				deleted[s] = true
 			}
@@ -76,7 +90,11 @@ func TestRecoveryAgainstTheTruthFile(t *testing.T) {
 		if m == nil {
 			continue
 		}
-		raw, err := os.ReadFile(filepath.Join(dir, "backups", "harbour-phone-2026-09-24", f.Stored))
+		r, err := bk.Content(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		raw, err := io.ReadAll(r)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -86,12 +104,18 @@ func TestRecoveryAgainstTheTruthFile(t *testing.T) {
 			t.Fatal(err)
 		}
 		_, _, sum := set.Hex()
+		if sum != f.SHA256 {
+			t.Errorf("%s: the backup says %s", f.Path, f.SHA256)
+		}
 		src := &fieldmap.Source{Path: f.Path, Stored: f.Stored, SHA256: sum, Bytes: bytes.NewReader(raw)}
 		for r, err := range m.Records(db, src, fieldmap.Names{}, salvage.Options{Full: true}, func(*salvage.Row) {}) {
 			if err != nil {
 				t.Fatal(err)
 			}
 			counts[r.State]++
+			if r.At == nil || r.At.Year() != 2026 && r.State != record.Recovered {
+				t.Errorf("%+v has no time of the story", r)
+			}
 			if r.State == record.Recovered && (r.Kind == record.Message || r.Kind == record.Contact) && len(r.Origin.Lost) <= 1 {
 				if !deleted[r.Text] {
 					t.Errorf("recovered %q, which was not deleted (%+v)", r.Text, r.Origin)
@@ -100,13 +124,15 @@ func TestRecoveryAgainstTheTruthFile(t *testing.T) {
 			}
 		}
 	}
-	for _, p := range planted[2:] {
-		if !seen[p.body] {
-			t.Errorf("the line %q did not come back", p.body)
+	for _, p := range planted {
+		if !seen[p] {
+			t.Errorf("the line %q did not come back", p)
 		}
 	}
-	t.Logf("%d deleted rows in the truth file; records by state: %v", len(truth.Deleted), counts)
-	if len(truth.Deleted) < 300 || counts[record.Intact] < 3500 || counts[record.Held] < 20 || counts[record.Recovered] < 200 {
-		t.Errorf("%d deleted, records by state %v", len(truth.Deleted), counts)
+	t.Logf("%d deleted rows in %s; records by state: %v", len(truth.Deleted), truthFile, counts)
+	for s, n := range atLeast {
+		if counts[s] < n || len(truth.Deleted) < deletedAtLeast {
+			t.Errorf("%d deleted, records by state %v", len(truth.Deleted), counts)
+		}
 	}
 }

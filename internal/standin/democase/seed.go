@@ -41,7 +41,9 @@ func Seed(ctx context.Context, s *store.Store) error {
 	at := func(d, h, m int) time.Time { return time.Date(2026, 9, d, h, m, 0, 0, zone) }
 	from, to := time.Date(2026, 3, 1, 0, 0, 0, 0, zone), at(25, 0, 0)
 	by := Accounts[0].Name + " (" + Accounts[0].Login + ")"
-	err = s.AddCase(ctx, store.Case{Reference: Reference, Title: "Theft from an instrument store", Zone: Zone}, store.Authority{
+	err = s.AddCase(ctx, store.Case{Reference: Reference, Title: "Theft from an instrument store", Zone: Zone,
+		People: "The owner of the harbour phone\nMaren O., storekeeper, has the galley phone\nKetil, with a van",
+		Notes:  "The instrument store at Varn Skerries was found open on 12 September 2026; six theodolites are missing."}, store.Authority{
 		Kind: "warrant", IssuedBy: "Examining magistrate, Varn Skerries district", Number: "VS 412/26",
 		ValidFrom: at(24, 0, 0), ValidTo: time.Date(2027, 3, 25, 0, 0, 0, 0, zone),
 		ScopeKinds: []string{"message", "call", "contact"}, ScopeFrom: &from, ScopeTo: &to,
@@ -56,6 +58,7 @@ func Seed(ctx context.Context, s *store.Store) error {
 	e := store.Exhibit{Reference: "014-A", Kind: "handset", ModelMark: Handset.Mark, Serial: Handset.Serial, IMEI: Handset.IMEI,
 		Power: "on", Screen: "whole", Touch: "works", Lock: "code, not known", Radios: "off", Damage: "scratch along the left edge",
 		Numbers: "+44 7700 900100", SeizedAt: new(at(24, 19, 55)), SeizedPlace: "Quay 3, Varn Skerries", SeizedBy: "S. Roan, patrol",
+		Packaging: "evidence bag 26-0771, shielded", LostAt: new(at(11, 23, 50)), LostWhat: "messages of that evening, said to be deleted",
 		ClockOffset: "4.0", ClockMethod: "photographed beside a radio clock, 24 Sep 2026 20:20"}
 	if err := s.AddExhibit(ctx, cs, e, store.Custody{What: "received", At: at(24, 20, 15), FromWhom: "S. Roan, patrol", ToWhom: "H. Vold", Seal: "B-220417", Place: "Quay office, Varn Skerries"}, by); err != nil {
 		return err

@@ -100,26 +100,19 @@ func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
 
 var start = time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
 
-// talk writes the message app's database: layout "talk 5".
-func talk(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
-	if err != nil {
-		return nil, err
-	}
-	defer db.Close()
-	db.exec("CREATE TABLE circle(id INTEGER PRIMARY KEY, title TEXT NOT NULL, opened INTEGER NOT NULL)")
-	db.exec("CREATE TABLE line(id INTEGER PRIMARY KEY AUTOINCREMENT, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL)")
-	db.exec("CREATE TABLE binned(id INTEGER PRIMARY KEY, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL, gone INTEGER NOT NULL, purge INTEGER NOT NULL)")
-	db.exec("CREATE INDEX line_by_circle ON line(circle, sent)")
-	db.exec("BEGIN")
-	for i, p := range people {
-		db.exec("INSERT INTO circle VALUES (?, ?, ?)", i+1, p.name+" and owner", stamp(fieldmap.Millis2001, start))
-	}
+// line is a message of the owner of the harbour phone with one of the people.
+type line struct {
+	who  int
+	mine bool
+	at   time.Time
+	body string
+}
+
+// lines are the owner's messages until end.
+func lines(end time.Time) (out []line) {
+	r := rand.New(rand.NewPCG(26, uint64(len(talkPath))))
 	evening := time.Date(2026, 9, 11, 21, 1, 12, 0, time.UTC)
 	planted := planted
-	say := func(who int, mine bool, at time.Time, body string) {
-		db.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (?, ?, ?, ?, ?, 1)", who+1, people[who].number, mine, stamp(fieldmap.Millis2001, at), body)
-	}
 	for at, n := start, 0; n < 5000; n++ {
 		at = at.Add(time.Duration(20+r.IntN(180)) * time.Minute * 5 / 8)
 		if h := at.Hour(); h < 5 {
@@ -127,7 +120,7 @@ func talk(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		}
 		for len(planted) > 0 && !evening.Add(time.Duration(planted[0].minute)*time.Minute).After(at) {
 			p := planted[0]
-			say(0, p.mine, evening.Add(time.Duration(p.minute)*time.Minute+time.Duration(r.IntN(40))*time.Second), p.body)
+			out = append(out, line{0, p.mine, evening.Add(time.Duration(p.minute)*time.Minute + time.Duration(r.IntN(40))*time.Second), p.body})
 			planted = planted[1:]
 		}
 		if at.After(end) || at.After(time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)) {
@@ -141,7 +134,31 @@ func talk(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		if r.IntN(3) == 0 {
 			body += ", " + enders[r.IntN(len(enders))]
 		}
-		say(who, r.IntN(2) == 0, at, fmt.Sprintf("%s (%d)", body, n+1))
+		out = append(out, line{who, r.IntN(2) == 0, at, fmt.Sprintf("%s (%d)", body, n+1)})
+	}
+	return out
+}
+
+// talk writes the message app's database: layout "talk 5".
+func talk(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 4096)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.exec("CREATE TABLE circle(id INTEGER PRIMARY KEY, title TEXT NOT NULL, opened INTEGER NOT NULL)")
+	db.exec("CREATE TABLE line(id INTEGER PRIMARY KEY AUTOINCREMENT, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL)")
+	db.exec("CREATE TABLE binned(id INTEGER PRIMARY KEY, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL, gone INTEGER NOT NULL, purge INTEGER NOT NULL)")
+	db.exec("CREATE INDEX line_by_circle ON line(circle, sent)")
+	db.exec("BEGIN")
+	for i, p := range people {
+		db.exec("INSERT INTO circle VALUES (?, ?, ?)", i+1, p.name+" and owner", stamp(fieldmap.Millis2001, start))
+	}
+	say := func(l line) {
+		db.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (?, ?, ?, ?, ?, 1)", l.who+1, people[l.who].number, l.mine, stamp(fieldmap.Millis2001, l.at), l.body)
+	}
+	for _, l := range lines(end) {
+		say(l)
 	}
 	db.exec("COMMIT")
 	if end.Before(deletions) {
@@ -152,7 +169,7 @@ func talk(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	// Some of that space is taken by newer lines.
 	db.exec("BEGIN")
 	for i := range 25 {
-		say(1+i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), fmt.Sprintf("late line %d, %s", i+1, middles[i%len(middles)]))
+		say(line{1 + i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), fmt.Sprintf("late line %d, %s", i+1, middles[i%len(middles)])})
 	}
 	db.exec("COMMIT")
 	db.remove(t, talkPath, "line", "a long run", "id BETWEEN 2400 AND 2495")

@@ -30,14 +30,21 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/acquire", func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/acquire", p.start)
 	inCase.GET("/acquire/tree", p.tree)
+	inCase.POST("/acquire/place", p.place)
+	inCase.POST("/acquire/archive", p.upload)
+	inCase.POST("/acquire/loss", p.loss)
 	inCase.GET("/events", p.events)
 	inCase.POST("/run/:id/:wish", p.wish)
 }
 
 type foundLine struct {
 	sources.Found
-	Taken []string // acquisitions of it
+	Taken []string       // acquisitions of it
+	Of    *store.Exhibit // the exhibit of the same serial, nil if there is none
 }
+
+// BeforeLoss reports whether the backup was made before what was lost was lost.
+func (l *foundLine) BeforeLoss() bool { return l.Label.Made.Before(*l.Of.LostAt) }
 
 type acquired struct {
 	store.Acquisition
@@ -46,31 +53,96 @@ type acquired struct {
 	Faults    []store.AcquisitionFault
 }
 
+type content struct {
+	Roots    []string
+	Places   []store.Place
+	Archives []store.Archive
+	Found    []foundLine
+	Notes    []string
+	Runs     []store.Run
+	Done     []acquired
+}
+
 func (a pages) page(c *gin.Context, fault error) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Acquire", "Acquire")
 	if err != nil {
 		return err
 	}
-	found, notes := sources.Find(a.Roots)
-	refs := map[int64]string{}
-	for _, e := range p.Exhibits {
-		refs[e.ID] = e.Reference
-	}
+	v := &content{Roots: a.Acquirer.Roots}
 	all, err := a.Store.Acquisitions(ctx, p.Case.ID, 0)
 	if err != nil {
 		return err
 	}
-	lines := make([]foundLine, len(found))
-	var done []acquired
-	for i, f := range found {
-		lines[i].Found = f
-		for _, q := range all {
-			if q.Source == f.Path {
-				lines[i].Taken = append(lines[i].Taken, frame.AcquisitionName(refs[q.ExhibitID], &q))
+	if err := a.fillFound(ctx, p, v, all); err != nil {
+		return err
+	}
+	if err := a.fillDone(ctx, p, v, all); err != nil {
+		return err
+	}
+	if v.Places, err = a.Store.Places(ctx, p.Case.ID); err != nil {
+		return err
+	}
+	if v.Archives, err = a.Store.Archives(ctx, p.Case.ID); err != nil {
+		return err
+	}
+	for _, kind := range []string{"unpack", "acquire backup"} {
+		runs, err := a.Store.Runs(ctx, p.Case.ID, kind, 6)
+		if err != nil {
+			return err
+		}
+		for i, r := range runs { // what waits or goes, and the last acquisition that ended
+			if i == 0 && kind != "unpack" || r.State != "done" && r.State != "stopped" {
+				v.Runs = append(v.Runs, r)
 			}
 		}
 	}
+	p.Refuse(fault)
+	p.Content = v
+	return a.Render(c, templates, p, "acquire.html")
+}
+
+func (a pages) fillFound(ctx context.Context, p *frame.Page, v *content, all []store.Acquisition) error {
+	found, notes, err := a.Acquirer.Find(ctx, p.Case.ID)
+	if err != nil {
+		return err
+	}
+	v.Notes = notes
+	taken := map[string][]string{}
+	refs := references(p)
+	for i := range all {
+		r, err := a.Store.RunByID(ctx, all[i].RunID)
+		if err != nil {
+			return err
+		}
+		var sub sources.BackupSubject
+		if err := json.Unmarshal(r.Subject, &sub); err != nil {
+			return err
+		}
+		taken[sub.Address] = append(taken[sub.Address], frame.AcquisitionName(refs[all[i].ExhibitID], &all[i]))
+	}
+	for _, f := range found {
+		l := foundLine{Found: f, Taken: taken[f.Address]}
+		for i := range p.Exhibits {
+			if p.Exhibits[i].Serial == f.Label.Device.Serial {
+				l.Of = &p.Exhibits[i]
+			}
+		}
+		v.Found = append(v.Found, l)
+	}
+	return nil
+}
+
+func references(p *frame.Page) map[int64]string {
+	refs := map[int64]string{}
+	for _, e := range p.Exhibits {
+		refs[e.ID] = e.Reference
+	}
+	return refs
+}
+
+func (a pages) fillDone(ctx context.Context, p *frame.Page, v *content, all []store.Acquisition) (err error) {
+	refs := references(p)
 	for _, q := range all {
 		if p.Exhibit != nil && p.Exhibit.ID != q.ExhibitID {
 			continue
@@ -82,27 +154,9 @@ func (a pages) page(c *gin.Context, fault error) error {
 		if d.Faults, err = a.Store.AcquisitionFaults(ctx, q.ID); err != nil {
 			return err
 		}
-		done = append(done, d)
+		v.Done = append(v.Done, d)
 	}
-	runs, err := a.Store.Runs(ctx, p.Case.ID, "acquire backup", 6)
-	if err != nil {
-		return err
-	}
-	shown := runs[:0]
-	for i, r := range runs { // what waits or goes, and the last that ended
-		if i == 0 || r.State != "done" && r.State != "stopped" {
-			shown = append(shown, r)
-		}
-	}
-	p.Refuse(fault)
-	p.Content = struct {
-		Roots []string
-		Found []foundLine
-		Notes []string
-		Runs  []store.Run
-		Done  []acquired
-	}{a.Roots, lines, notes, shown, done}
-	return a.Render(c, templates, p, "acquire.html")
+	return nil
 }
 
 // start queues the acquisition of a backup that was found.
@@ -116,15 +170,18 @@ func (a pages) start(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	f := a.found(c.PostForm("path"))
-	if f == nil {
-		return a.page(c, fmt.Errorf("there is no backup at %q in the configured folders any more", c.PostForm("path")))
+	f, err := a.Acquirer.FindOne(ctx, cs.ID, c.PostForm("path"))
+	if errors.Is(err, store.ErrNotFound) {
+		return a.page(c, fmt.Errorf("there is no backup at %q any more", c.PostForm("path")))
 	}
-	sub, err := json.Marshal(sources.BackupSubject{Exhibit: e.ID, Reference: e.Reference, Path: f.Path})
 	if err != nil {
 		return err
 	}
-	detail := map[string]string{"source": f.Path, "device": f.Label.Device.Mark, "serial": f.Label.Device.Serial, "made": f.Label.Made.UTC().Format(time.RFC3339)}
+	sub, err := json.Marshal(sources.BackupSubject{Exhibit: e.ID, Reference: e.Reference, Address: f.Address})
+	if err != nil {
+		return err
+	}
+	detail := map[string]string{"source": f.Where, "device": f.Label.Device.Mark, "serial": f.Label.Device.Serial, "made": f.Label.Made.UTC().Format(time.RFC3339)}
 	if f.Label.Device.Serial != e.Serial {
 		detail["note"] = "the backup's serial is not the exhibit's, which is " + e.Serial
 	}
@@ -158,7 +215,7 @@ func (a pages) wish(c *gin.Context) error {
 	default:
 		return fmt.Errorf("%s: %w", w, store.ErrNotFound)
 	}
-	stage := map[string]string{"acquire backup": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "package": "report"}[r.Kind]
+	stage := map[string]string{"acquire backup": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
 	return nil
 }

@@ -3,7 +3,6 @@ package acquire
 import (
 	"cmp"
 	"fmt"
-	"os"
 	"path"
 	"slices"
 	"strconv"
@@ -11,7 +10,6 @@ import (
 	"time"
 
 	"crosswind/core/backup"
-	sources "crosswind/internal/acquire"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
@@ -24,6 +22,7 @@ type treeFile struct {
 	Size         int64
 	Changed      *time.Time
 	SHA256       string
+	Known        string // the known-file set that names it
 }
 
 // Name is the last part of the path.
@@ -116,52 +115,35 @@ func (a pages) acquiredTree(c *gin.Context) (out []treeFile, what string, err er
 	if err != nil {
 		return nil, "", err
 	}
-	for f, err := range a.Store.AllFiles(ctx, id) {
+	for f, err := range a.Store.AllFiles(ctx, id, store.Both) {
 		if err != nil {
 			return nil, "", err
 		}
-		if f.RealPath != "" {
-			out = append(out, treeFile{f.RealPath, f.Path, f.Size, f.ModifiedAt, f.SHA256})
+		if f.RealPath != "" && (f.Known == "" || c.Query("known") != "hide") {
+			out = append(out, treeFile{f.RealPath, f.Path, f.Size, f.ModifiedAt, f.SHA256, f.Known})
 		}
-	}
-	content, err := a.Store.Content(ctx, id)
-	for _, f := range content {
-		out = append(out, treeFile{f.RealPath, f.Path, f.Size, f.ModifiedAt, f.SHA256})
-	}
-	if err != nil {
-		return nil, "", err
 	}
 	return out, fmt.Sprintf("acquisition %d of %s", q.Number, q.Source), nil
 }
 
 func (a pages) foundTree(c *gin.Context) (out []treeFile, what string, err error) {
-	f := a.found(c.Query("source"))
-	if f == nil {
-		return nil, "", fmt.Errorf("backup %q in the configured folders: %w", c.Query("source"), store.ErrNotFound)
-	}
-	root, err := os.OpenRoot(f.Path)
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	f, err := a.Acquirer.FindOne(ctx, cs.ID, c.Query("source"))
 	if err != nil {
 		return nil, "", err
 	}
-	defer root.Close()
-	b, err := backup.Open(root.FS())
+	src, err := a.Acquirer.Open(ctx, cs.ID, f.Address)
 	if err != nil {
 		return nil, "", err
 	}
+	defer src.Close()
+	b, err := backup.Open(src.FS, src.Name, nil)
+	if err != nil {
+		return nil, "", err
+	}
+	defer b.Close()
 	for _, x := range b.Files {
-		out = append(out, treeFile{x.Path, x.Stored, x.Size, &x.Changed, x.SHA256})
+		out = append(out, treeFile{x.Path, x.Stored, x.Size, &x.Changed, x.SHA256, ""})
 	}
-	return out, f.Path, nil
-}
-
-// found looks for a backup by its path. Only what the search finds may be
-// read: a path from a form or an address is not trusted.
-func (a pages) found(path string) *sources.Found {
-	all, _ := sources.Find(a.Roots)
-	for i := range all {
-		if all[i].Path == path {
-			return &all[i]
-		}
-	}
-	return nil
+	return out, f.Where, nil
 }

@@ -4,12 +4,14 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"sort"
 	"strings"
 
+	"crosswind/core/backup"
 	"crosswind/core/record"
 	"crosswind/internal/store"
 )
@@ -19,6 +21,7 @@ type origin struct {
 	record.Origin
 	Acquisition *store.Acquisition
 	File        *store.File
+	Encrypted   bool // the acquisition is
 	Rows        []hexRow
 	Cut         int    // bytes that are not shown
 	Now         string // SHA-256 of the bytes as they are in the vault now
@@ -46,9 +49,14 @@ const maxShown = 4096
 func (a pages) origin(ctx context.Context, k *chosen, acq *store.Acquisition) (*origin, error) {
 	o := &origin{Origin: k.Whole.Origin, Acquisition: acq}
 	var err error
-	if o.File, err = a.Store.FileByPath(ctx, acq.ID, o.Stored); err != nil {
+	if o.File, err = a.Store.FileByPath(ctx, acq.ID, store.Both, o.Stored); err != nil {
 		return nil, err
 	}
+	var l backup.Label
+	if err := json.Unmarshal(acq.Facts, &l); err != nil {
+		return nil, fmt.Errorf("the label of the acquisition: %w", err)
+	}
+	o.Encrypted = l.Encrypted
 	f, err := a.Vault.Open(o.SHA256)
 	if err != nil {
 		o.Fault = err.Error()

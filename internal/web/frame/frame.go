@@ -18,8 +18,8 @@ import (
 	"sync"
 	"time"
 
+	"crosswind/internal/acquire"
 	"crosswind/internal/store"
-	"crosswind/internal/unlock"
 	"crosswind/internal/vault"
 
 	"github.com/alexedwards/scs/v2"
@@ -32,12 +32,13 @@ var files embed.FS
 // App is what handlers work with.
 type App struct {
 	Store    *store.Store
-	Vault    *vault.Vault
+	Vault    vault.Vault
 	Sessions *scs.SessionManager
 	Tool     string // name and version
-	Roots    []string
-	Packages string // folder of finished packages
-	Unlocker *unlock.Unlocker
+	Acquirer *acquire.Acquirer
+	Process  *store.Process // this one
+	Data     string         // Crosswind's own folder: it is no source
+	Packages string         // folder of finished packages
 	Log      *slog.Logger
 
 	mu     sync.Mutex
@@ -215,7 +216,7 @@ func Course(c *store.Case, board []store.BoardRow, waiting map[string]string, op
 	if len(board) == 0 {
 		wait(0, "no exhibit is registered yet")
 	}
-	for kind, stage := range map[string]int{"acquire backup": 1, "verify": 2, "recover": 3, "unlock": 3, "package": 5} {
+	for kind, stage := range map[string]int{"acquire backup": 1, "verify": 2, "unpack": 1, "known files": 2, "recover": 3, "unlock": 3, "try passwords": 3, "package": 5} {
 		if why := waiting[kind]; why != "" {
 			wait(stage, why)
 		}

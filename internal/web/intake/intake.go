@@ -32,6 +32,9 @@ func Routes(a *frame.App, signed, inCase frame.Group) {
 	inCase.GET("/intake/receipt/:custody", p.receipt)
 	inCase.POST("/intake/photograph", p.addPhotograph)
 	inCase.GET("/intake/photograph/:id", p.photograph)
+	inCase.POST("/intake/document", p.addDocument)
+	inCase.GET("/intake/document/:id", p.document)
+	inCase.POST("/intake/notes", p.notes)
 	inCase.GET("/intake", func(c *gin.Context) error { return p.page(c, exhibitForm{}, custodyForm{}, nil) })
 	inCase.GET("/intake/authority", func(c *gin.Context) error { return p.authority(c, frame.AuthorityForm{}, nil) })
 	inCase.POST("/intake/authority", p.addAuthority)
@@ -62,6 +65,7 @@ type exhibitForm struct {
 	Reference, Kind, ModelMark, Serial, IMEI, IMEINote, Power, Screen, Lock, Damage string
 	ICCID, ICCIDNote, Numbers, Touch, Radios                                        string
 	SeizedAt, SeizedPlace, SeizedBy, ClockOffset, ClockMethod                       string
+	Packaging, LostAt, LostWhat                                                     string
 	Seal, Place, At, From, To                                                       string
 	Open                                                                            bool
 }
@@ -177,7 +181,7 @@ func (a pages) addExhibit(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
 	f := exhibitForm{post("reference"), post("kind"), post("model_mark"), post("serial"), post("imei"), post("imei_note"), post("power"), post("screen"), post("lock"), post("damage"),
 		post("iccid"), post("iccid_note"), post("numbers"), post("touch"), post("radios"), post("seized_at"), post("seized_place"), post("seized_by"), post("clock_offset"), post("clock_method"),
-		post("seal"), post("place"), post("at"), post("from"), post("to"), true}
+		post("packaging"), post("lost_at"), post("lost_what"), post("seal"), post("place"), post("at"), post("from"), post("to"), true}
 	cs := frame.CaseOf(c)
 	e, first, err := f.read(cs)
 	if err == nil {
@@ -209,7 +213,8 @@ func number(what, v, note string, check func(string) error) (kept string, err er
 
 func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody, err error) {
 	e = store.Exhibit{Reference: f.Reference, Kind: f.Kind, ModelMark: f.ModelMark, Serial: f.Serial, IMEI: f.IMEI, Power: f.Power, Screen: f.Screen, Lock: f.Lock, Damage: f.Damage,
-		ICCID: f.ICCID, Numbers: f.Numbers, Touch: f.Touch, Radios: f.Radios, SeizedPlace: f.SeizedPlace, SeizedBy: f.SeizedBy, ClockOffset: f.ClockOffset, ClockMethod: f.ClockMethod}
+		ICCID: f.ICCID, Numbers: f.Numbers, Touch: f.Touch, Radios: f.Radios, SeizedPlace: f.SeizedPlace, SeizedBy: f.SeizedBy, ClockOffset: f.ClockOffset, ClockMethod: f.ClockMethod,
+		Packaging: f.Packaging, LostWhat: f.LostWhat}
 	first = store.Custody{What: string(custody.Received), FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place}
 	switch {
 	case f.Reference == "" || len(f.Reference) > 40:
@@ -218,6 +223,8 @@ func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody,
 		return e, first, errors.New("the exhibit needs its model mark and its serial number; write \"none seen\" if it bears none")
 	case f.To == "" || f.Place == "" || f.Seal == "":
 		return e, first, errors.New("the first custody event needs the seal number, the place, and who received the exhibit")
+	case (f.LostAt == "") != (f.LostWhat == ""):
+		return e, first, errors.New("what was lost comes with when, and the other way round")
 	case (f.ClockOffset == "") != (f.ClockMethod == ""):
 		return e, first, errors.New("the clock's offset comes with how it was measured, and the other way round")
 	}
@@ -245,6 +252,13 @@ func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody,
 			return e, first, err
 		}
 		e.SeizedAt = &t
+	}
+	if f.LostAt != "" {
+		t, err := moment(cs, f.LostAt)
+		if err != nil {
+			return e, first, err
+		}
+		e.LostAt = &t
 	}
 	if first.At, err = moment(cs, f.At); err == nil && e.SeizedAt != nil && first.At.Before(*e.SeizedAt) {
 		err = errors.New("the exhibit was received before it was seized")

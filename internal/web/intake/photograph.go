@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"mime"
 	"net/http"
 	"slices"
 	"strings"
@@ -25,9 +26,13 @@ var photographTypes = []string{"image/jpeg", "image/png", "image/webp", "image/g
 // there, and its type is told by its content, whatever its name says.
 func (a pages) addPhotograph(c *gin.Context) error {
 	cs := frame.CaseOf(c)
-	e, note, part, err := a.photographForm(c)
+	fields, part, err := frame.Upload(c, "photograph")
+	var e *store.Exhibit
 	if err == nil {
-		err = a.keepPhotograph(c, cs, e, note, part)
+		e, err = a.ExhibitByReference(c, fields["exhibit"])
+	}
+	if err == nil {
+		err = a.keepPhotograph(c, cs, e, fields["note"], part)
 	}
 	if errors.Is(err, store.ErrNotFound) {
 		return err
@@ -40,57 +45,117 @@ func (a pages) addPhotograph(c *gin.Context) error {
 	return nil
 }
 
-// photographForm reads the fields before the file.
-func (a pages) photographForm(c *gin.Context) (e *store.Exhibit, note string, file io.Reader, err error) {
-	form, err := c.Request.MultipartReader()
-	if err != nil {
-		return nil, "", nil, fmt.Errorf("the form cannot be read: %w", err)
-	}
-	for {
-		part, err := form.NextPart()
-		if err != nil {
-			return nil, "", nil, errors.New("choose a photograph")
-		}
-		switch part.FormName() {
-		case "exhibit":
-			b, err := io.ReadAll(io.LimitReader(part, 200))
-			if err != nil {
-				return nil, "", nil, err
-			}
-			if e, err = a.ExhibitByReference(c, string(b)); err != nil {
-				return nil, "", nil, err
-			}
-		case "note":
-			b, err := io.ReadAll(io.LimitReader(part, 2000))
-			if err != nil {
-				return nil, "", nil, err
-			}
-			note = strings.TrimSpace(strings.ToValidUTF8(string(b), "�"))
-		case "photograph":
-			if e == nil {
-				return nil, "", nil, fmt.Errorf("exhibit: %w", store.ErrNotFound)
-			}
-			return e, note, part, nil
-		}
-	}
-}
-
 func (a pages) keepPhotograph(c *gin.Context, cs *store.Case, e *store.Exhibit, note string, file io.Reader) error {
-	r := bufio.NewReader(file)
-	head, _ := r.Peek(512)
-	if len(head) == 0 {
-		return errors.New("choose a photograph")
-	}
-	kind := http.DetectContentType(head)
-	if !slices.Contains(photographTypes, kind) {
-		return fmt.Errorf("the file is no JPEG, PNG, WebP or GIF picture: by its content it is %s", kind)
-	}
-	set, err := a.Vault.Put(c.Request.Context(), r, nil)
+	kept, err := a.keep(c, file, photographTypes)
 	if err != nil {
 		return fmt.Errorf("the photograph is not kept: %w", err)
 	}
+	return a.Store.AddPhotograph(c.Request.Context(), cs, e, store.Photograph{SHA256: kept.sum, Type: kept.kind, Size: kept.size, Note: note, By: frame.By(c)})
+}
+
+// kept is a file that was put into the vault.
+type kept struct {
+	sum, kind string
+	size      int64
+}
+
+// keep puts a file into the vault if it is of one of the types.
+func (a pages) keep(c *gin.Context, file io.Reader, types []string) (kept, error) {
+	r := bufio.NewReader(file)
+	head, _ := r.Peek(512)
+	if len(head) == 0 {
+		return kept{}, frame.ErrNoFile
+	}
+	kind, _, _ := strings.Cut(http.DetectContentType(head), ";")
+	if !slices.Contains(types, kind) {
+		return kept{}, fmt.Errorf("by its content it is %s, and none of %s", kind, strings.Join(types, ", "))
+	}
+	set, err := a.Vault.Put(c.Request.Context(), r, nil)
+	if err != nil {
+		return kept{}, err
+	}
 	_, _, sum := set.Hex()
-	return a.Store.AddPhotograph(c.Request.Context(), cs, e, store.Photograph{SHA256: sum, Type: kind, Size: set.Size, Note: note, By: frame.By(c)})
+	return kept{sum, kind, set.Size}, nil
+}
+
+// documentTypes are the types of documents that can be attached.
+var documentTypes = append([]string{"application/pdf", "text/plain"}, photographTypes...)
+
+// addDocument attaches the document of an authority.
+func (a pages) addDocument(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	fields, part, err := frame.Upload(c, "document")
+	var au *store.Authority
+	if err == nil {
+		au, err = a.authorityOf(c, fields["authority"])
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if err == nil && au.Document != "" {
+		err = fmt.Errorf("authority %s has its document already, and it is not replaced", au.Number)
+	}
+	if err == nil {
+		var k kept
+		if k, err = a.keep(c, part, documentTypes); err == nil {
+			au.Document, au.DocumentType, au.DocumentName = k.sum, k.kind, frame.FileName(part.FileName())
+			err = a.Store.AttachDocument(c.Request.Context(), cs, au, frame.By(c))
+		}
+	}
+	if err != nil {
+		return a.page(c, exhibitForm{}, custodyForm{}, fmt.Errorf("the document is not attached: %w", err))
+	}
+	a.Notice(c, "%s is attached to authority %s; its hash is in the ledger.", au.DocumentName, au.Number)
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake")
+	return nil
+}
+
+// authorityOf finds an authority of the case by its id.
+func (a pages) authorityOf(c *gin.Context, id string) (*store.Authority, error) {
+	all, err := a.Store.Authorities(c.Request.Context(), frame.CaseOf(c).ID)
+	if err != nil {
+		return nil, err
+	}
+	for i := range all {
+		if fmt.Sprint(all[i].ID) == id {
+			return &all[i], nil
+		}
+	}
+	return nil, fmt.Errorf("authority %q: %w", id, store.ErrNotFound)
+}
+
+// document gives out the document of an authority.
+func (a pages) document(c *gin.Context) error {
+	au, err := a.authorityOf(c, c.Param("id"))
+	if err == nil && au.Document == "" {
+		err = fmt.Errorf("document of authority %s: %w", au.Number, store.ErrNotFound)
+	}
+	if err != nil {
+		return err
+	}
+	f, err := a.Vault.Open(au.Document)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	c.DataFromReader(http.StatusOK, st.Size(), au.DocumentType, f, map[string]string{"Content-Security-Policy": "default-src 'none'; sandbox",
+		"Content-Disposition": mime.FormatMediaType("attachment", map[string]string{"filename": au.DocumentName})})
+	return nil
+}
+
+// notes keeps the case's people and notes.
+func (a pages) notes(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	if err := a.Store.NoteCase(c.Request.Context(), cs, strings.TrimSpace(c.PostForm("people")), strings.TrimSpace(c.PostForm("notes")), frame.By(c)); err != nil {
+		return err
+	}
+	a.Notice(c, "The case's people and notes are kept.")
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake")
+	return nil
 }
 
 // photograph shows a photograph from the vault.

@@ -10,12 +10,13 @@ import (
 	"net/http"
 	"sort"
 	"strconv"
+	"strings"
 
 	"crosswind/core/backup"
 	"crosswind/core/record"
+	"crosswind/internal/acquire"
 	"crosswind/internal/recovery"
 	"crosswind/internal/store"
-	"crosswind/internal/unlock"
 	"crosswind/internal/web/frame"
 
 	"github.com/gin-gonic/gin"
@@ -32,6 +33,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/recover", func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/recover", p.start)
 	inCase.POST("/recover/unlock", p.unlock)
+	inCase.POST("/recover/passwords", p.passwords)
 }
 
 // source is an acquisition with its latest recovery.
@@ -74,15 +76,14 @@ func (a pages) page(c *gin.Context, refused error) error {
 			return err
 		}
 	}
-	runs, err := a.Store.Runs(ctx, p.Case.ID, "recover", 1)
-	if err != nil {
-		return err
+	var runs []store.Run
+	for _, kind := range []string{"try passwords", "unlock", "recover"} {
+		newest, err := a.Store.Runs(ctx, p.Case.ID, kind, 1)
+		if err != nil {
+			return err
+		}
+		runs = append(runs, newest...)
 	}
-	unlocking, err := a.Store.Runs(ctx, p.Case.ID, "unlock", 1)
-	if err != nil {
-		return err
-	}
-	runs = append(unlocking, runs...)
 	p.Refuse(refused)
 	p.Content = struct {
 		Sources []source
@@ -155,17 +156,49 @@ func (a pages) unlock(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := a.Unlocker.Try(q, c.PostForm("password")); err != nil {
+	if err := a.Acquirer.Keys.Try(q, c.PostForm("password")); err != nil {
 		if errors.Is(err, backup.ErrPassword) {
 			err = errors.Join(err, a.Store.Log(ctx, store.Act{Book: cs.Book(), By: frame.By(c), What: "password.refused", On: name}))
 		}
 		return a.page(c, err)
 	}
-	sub, err := json.Marshal(unlock.Subject{Exhibit: q.ExhibitID, Acquisition: q.ID, Name: name})
-	if err == nil {
-		_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "unlock", Subject: sub, By: frame.By(c), Title: "Unlocking " + name},
-			store.Act{Book: cs.Book(), By: frame.By(c), What: "password.accepted", On: name})
+	sub := acquire.UnlockSubject{Exhibit: q.ExhibitID, Acquisition: q.ID, Name: name}
+	err = a.Acquirer.QueueUnlock(ctx, cs, frame.By(c), a.Process.ID, sub, store.Act{Book: cs.Book(), By: frame.By(c), What: "password.accepted", On: name})
+	if err != nil {
+		return err
 	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/recover")
+	return nil
+}
+
+// passwords queues the trying of a list of passwords. The list stays in memory.
+func (a pages) passwords(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	q, name, err := a.acquisition(c)
+	if err != nil {
+		return err
+	}
+	if !locked(q) {
+		return a.page(c, errors.New("this acquisition is not locked"))
+	}
+	var list []string
+	seen := map[string]bool{}
+	for line := range strings.Lines(c.PostForm("passwords")) {
+		if line = strings.TrimRight(line, "\r\n"); line != "" && !seen[line] {
+			seen[line] = true
+			list = append(list, line)
+		}
+	}
+	if len(list) == 0 {
+		return a.page(c, errors.New("give at least one password, each on a line of its own"))
+	}
+	sub, err := json.Marshal(acquire.UnlockSubject{Exhibit: q.ExhibitID, Acquisition: q.ID, Name: name})
+	if err != nil {
+		return err
+	}
+	a.Acquirer.Keys.Hold(q.ID, list)
+	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "try passwords", Subject: sub, By: frame.By(c), Title: fmt.Sprintf("Trying %d passwords on %s", len(list), name), Holder: a.Process.ID},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "password.list", On: name, Detail: map[string]string{"passwords": fmt.Sprint(len(list))}})
 	if err != nil {
 		return err
 	}

@@ -74,7 +74,7 @@ func (a pages) register(c *gin.Context) error {
 }
 
 type caseForm struct {
-	Reference, Title, Zone string
+	Reference, Title, Zone, CasePeople, Notes string
 	frame.AuthorityForm
 }
 
@@ -92,7 +92,7 @@ var reference = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
 
 func (a pages) addCase(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
-	f := caseForm{post("reference"), post("title"), post("zone"), frame.ReadAuthorityForm(c)}
+	f := caseForm{post("reference"), post("title"), post("zone"), post("case_people"), post("notes"), frame.ReadAuthorityForm(c)}
 	cs, au, err := f.read()
 	if err == nil {
 		err = a.Store.AddCase(c.Request.Context(), cs, au, frame.By(c))
@@ -117,7 +117,7 @@ func (f caseForm) read() (cs store.Case, au store.Authority, err error) {
 		return cs, au, fmt.Errorf("%q is no IANA time zone, such as Europe/Lisbon", f.Zone)
 	}
 	au, err = f.Authority(zone)
-	return store.Case{Reference: f.Reference, Title: f.Title, Zone: f.Zone}, au, err
+	return store.Case{Reference: f.Reference, Title: f.Title, Zone: f.Zone, People: f.CasePeople, Notes: f.Notes}, au, err
 }
 
 type boardLine struct {

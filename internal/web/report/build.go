@@ -63,7 +63,7 @@ type acquisition struct {
 
 // ManifestName is the name of the acquisition's manifest in a package.
 func (a *acquisition) ManifestName() string {
-	if a.ContentManifest != "" { // records come from the decrypted content
+	if a.ContentManifest != "" { // records come from what the backup holds
 		return fmt.Sprintf("%s-acquisition-%d-content.sha256", a.Reference, a.Number)
 	}
 	return fmt.Sprintf("%s-acquisition-%d.sha256", a.Reference, a.Number)
@@ -155,7 +155,7 @@ func readAcquisition(ctx context.Context, s *store.Store, a store.Acquisition, r
 		x.Checks, err = s.Verifications(ctx, a.ID, 100)
 	}
 	if err == nil {
-		x.Faulty, err = s.Files(ctx, a.ID, "", true, 1000)
+		x.Faulty, err = s.Files(ctx, store.FileFilter{Acquisition: a.ID, Part: store.Both, Faulty: true}, 1000)
 	}
 	if err != nil {
 		return nil, err
@@ -207,7 +207,7 @@ func (r *Report) HTML() ([]byte, error) {
 // Maker makes packages.
 type Maker struct {
 	Store *store.Store
-	Vault *vault.Vault
+	Vault vault.Vault
 	Tool  string
 	Dir   string // where packages are kept
 	Key   ed25519.PrivateKey
@@ -342,19 +342,21 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		} else if sum := o.SHA256; !taken[sum] {
 			taken[sum] = true
 			parts = append(parts, casefile.Part{Path: casefile.FilesDir + sum, Open: func() (io.ReadCloser, error) { return m.Vault.Open(sum) }})
-			if st, err := os.Stat(m.Vault.Path(sum)); err == nil {
-				total += st.Size()
+			if f, err := m.Vault.Open(sum); err == nil {
+				if st, err := f.Stat(); err == nil {
+					total += st.Size()
+				}
+				f.Close()
 			}
 		}
 	}
 	for a := range used {
 		if a.ContentManifest != "" {
-			content, err := m.Store.Content(ctx, a.ID)
-			if err != nil {
-				return nil, 0, err
-			}
 			var b bytes.Buffer
-			for _, f := range content {
+			for f, err := range m.Store.AllFiles(ctx, a.ID, store.Content) {
+				if err != nil {
+					return nil, 0, err
+				}
 				fmt.Fprintln(&b, digest.Line{Sum: f.SHA256, Path: f.Path})
 			}
 			parts = append(parts, casefile.Bytes(casefile.ManifestsDir+a.ManifestName(), b.Bytes()))
@@ -362,7 +364,7 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		for suffix, sum := range map[string]func(*store.File) string{
 			"sha256": func(f *store.File) string { return f.SHA256 }, "sha1": func(f *store.File) string { return f.SHA1 }, "md5": func(f *store.File) string { return f.MD5 }} {
 			var b bytes.Buffer
-			for f, err := range m.Store.AllFiles(ctx, a.ID) {
+			for f, err := range m.Store.AllFiles(ctx, a.ID, store.Source) {
 				if err != nil {
 					return nil, 0, err
 				}

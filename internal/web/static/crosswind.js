@@ -75,6 +75,39 @@ document.addEventListener("submit", (event) => {
   Crosswind.visit(url.href);
 });
 
+// What is uploaded tells how far it has come.
+document.addEventListener("submit", (event) => {
+  const form = event.target.closest("form[data-upload]");
+  if (!form) return;
+  event.preventDefault();
+  const send = new XMLHttpRequest();
+  const bar = form.querySelector("progress");
+  bar.classList.remove("hidden");
+  form.querySelector("button").disabled = true;
+  send.upload.addEventListener("progress", (e) => (bar.value = (100 * e.loaded) / Math.max(1, e.total)));
+  const over = () => {
+    form.querySelector("button").disabled = false;
+    bar.classList.add("hidden");
+  };
+  send.addEventListener("error", () => {
+    over();
+    const said = document.createElement("p");
+    said.className = "fault";
+    said.setAttribute("role", "alert");
+    said.textContent = "The upload broke off, or was refused before its end. Nothing of it is kept.";
+    form.before(said);
+  });
+  send.addEventListener("load", () => {
+    if (send.status === 200) return location.assign(send.responseURL);
+    const page = new DOMParser().parseFromString(send.responseText, "text/html");
+    const main = page.querySelector("main");
+    if (main) document.querySelector("main").replaceWith(document.adoptNode(main));
+    document.dispatchEvent(new Event("crosswind:visited"));
+  });
+  send.open("POST", form.action);
+  send.send(new FormData(form));
+});
+
 // Keys.
 document.addEventListener("keydown", (event) => {
   if (event.key === "Escape") {
@@ -143,21 +176,45 @@ function span(s) {
   if (!isFinite(s)) return "–";
   return s < 90 ? `${Math.ceil(s)} s` : `${Math.floor(s / 60)} min ${String(Math.round(s % 60)).padStart(2, "0")} s`;
 }
+// The map of segments fills as a check goes over it, file by file.
+const differing = new Map(); // id to the number of differing files
+function fill(r) {
+  const map = document.querySelector(`[data-map-run="${r.id}"]`);
+  if (!map) return;
+  let file = 0, // where the file of a cell begins
+    next = 0, // and where the one after it does
+    at = 0; // where the cell ends
+  for (const cell of map.children) {
+    if (cell.dataset.size) {
+      file = next;
+      next = file + Number(cell.dataset.size);
+      at = file;
+    }
+    at = Math.min(at + 1048576, next);
+    if (at <= r.bytesDone) cell.classList.remove("wait");
+  }
+  const found = r.found.differing || 0;
+  if (found > (differing.get(r.id) || 0)) Crosswind.visit(location.href, { push: false, regions: ["verify", "course"], asked: false });
+  differing.set(r.id, found);
+}
 function tell(r) {
+  fill(r);
   for (const p of document.querySelectorAll(`[data-run-percent="${r.id}"]`)) p.textContent = r.percent;
   const box = document.querySelector(`[data-run="${r.id}"]`);
   if (!box || box.dataset.state === "done") return;
   const part = (name) => box.querySelector(`[data-part="${name}"]`);
   const points = runs.get(r.id) || [];
   runs.set(r.id, points);
-  points.push([r.now, r.bytesDone]);
+  const byBytes = r.bytesTotal > 0; // or by items
+  const [done, total] = byBytes ? [r.bytesDone, r.bytesTotal] : [r.itemsDone, r.itemsTotal];
+  points.push([r.now, done]);
   const [t0, b0] = points[Math.max(0, points.length - 12)];
-  const rate = (r.bytesDone - b0) / ((r.now - t0) / 1000);
+  const rate = (done - b0) / ((r.now - t0) / 1000);
   part("bar").value = r.percent;
   part("bytes").textContent = `${num(r.bytesDone)} of ${num(r.bytesTotal)}`;
   part("items").textContent = `${num(r.itemsDone)} of ${num(r.itemsTotal)}`;
-  part("rate").textContent = rate > 0 ? `${(rate / 1048576).toFixed(1)} MiB/s` : "–";
-  part("left").textContent = rate > 0 ? span((r.bytesTotal - r.bytesDone) / rate) : "–";
+  part("rate").textContent = rate > 0 ? (byBytes ? `${(rate / 1048576).toFixed(1)} MiB/s` : `${rate.toFixed(1)} /s`) : "–";
+  part("left").textContent = rate > 0 ? span((total - done) / rate) : "–";
   part("found").textContent = Object.entries(r.found)
     .map(([k, n]) => `${k}: ${num(n)}`)
     .join(" · ");
@@ -167,7 +224,7 @@ function tell(r) {
     .querySelector('[data-part="curve"]')
     .setAttribute(
       "d",
-      points.map(([t, b], i) => `${i ? "L" : "M"}${((t - first) / width) * 600} ${35 - (33 * b) / Math.max(1, r.bytesTotal)}`).join(""),
+      points.map(([t, b], i) => `${i ? "L" : "M"}${((t - first) / width) * 600} ${35 - (33 * b) / Math.max(1, total)}`).join(""),
     );
   const log = part("log");
   const text = r.log.join("\n");

@@ -3,12 +3,15 @@
 package verify
 
 import (
+	"context"
 	"embed"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
 	"strconv"
+	"time"
 
 	"crosswind/core/digest"
 	"crosswind/internal/acquire"
@@ -26,9 +29,11 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/verify", p.page)
+	inCase.GET("/verify", func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/verify", p.start)
 	inCase.POST("/verify/case", p.startAll)
+	inCase.POST("/verify/schedule", p.schedule)
+	inCase.POST("/verify/known", p.known)
 	inCase.GET("/verify/:id/manifest/:algorithm", p.manifest)
 }
 
@@ -39,11 +44,13 @@ const maxCells = 6000
 
 // fileCells are a file's cells on the map of segments.
 type fileCells struct {
-	Path string
-	Bad  []bool // a cell a segment: whether it differs
+	Path    string
+	Size    int64
+	Bad     []bool // a cell a segment: whether it differs
+	Pending bool   // not checked again yet by the check that is under way
 }
 
-func (a pages) page(c *gin.Context) error {
+func (a pages) page(c *gin.Context, refused error) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Verify", "Verify")
 	if err != nil {
@@ -70,27 +77,47 @@ func (a pages) page(c *gin.Context) error {
 			return err
 		}
 	}
-	runs, err := a.Store.Runs(ctx, p.Case.ID, "verify", 1)
-	if err != nil {
+	for _, kind := range []string{"known files", "verify"} {
+		runs, err := a.Store.Runs(ctx, p.Case.ID, kind, 6)
+		if err != nil {
+			return err
+		}
+		for _, r := range runs {
+			if r.State != "done" && r.State != "stopped" {
+				v.Runs = append(v.Runs, r)
+			}
+		}
+	}
+	if v.Schedule, err = a.Store.ScheduleOf(ctx, p.Case.ID); err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	v.Runs = runs
+	if v.Schedule.Days == 0 {
+		v.Schedule = nil
+	}
+	if v.Known, err = a.Store.KnownSets(ctx, p.Case.ID); err != nil {
+		return err
+	}
+	p.Refuse(refused)
 	p.Content = &v
 	return a.Render(c, files, p, "verify.html")
 }
 
 type content struct {
-	All    []store.Acquisition
-	Refs   map[int64]string
-	Acq    *store.Acquisition
-	Files  []store.File
-	Next   string
-	Faulty []store.File
-	Checks []store.Verification
-	Runs   []store.Run
-	Cells  []fileCells
-	Shown  int // segments drawn
-	Total  int // segments there are
+	All      []store.Acquisition
+	Refs     map[int64]string
+	Acq      *store.Acquisition
+	Files    []store.File
+	Next     *store.File // the last of this page, if there are more
+	HideSeen bool        // files that a known-file set names are left out
+	Faulty   []store.File
+	Checks   []store.Verification
+	Runs     []store.Run
+	Checking *store.Run // the check of all of this acquisition that is under way
+	Cells    []fileCells
+	Shown    int // segments drawn
+	Total    int // segments there are
+	Schedule *store.Schedule
+	Known    []store.KnownSet
 }
 
 // Name names the chosen acquisition.
@@ -98,19 +125,24 @@ func (v *content) Name() string { return frame.AcquisitionName(v.Refs[v.Acq.Exhi
 
 func (a pages) fill(c *gin.Context, v *content) (err error) {
 	ctx := c.Request.Context()
-	if v.Files, err = a.Store.Files(ctx, v.Acq.ID, c.Query("after"), false, pageSize); err != nil {
+	v.HideSeen = c.Query("known") == "hide"
+	f := store.FileFilter{Acquisition: v.Acq.ID, Part: store.Both, Unknown: v.HideSeen, AfterContent: c.Query("part") == "content", After: c.Query("after")}
+	if v.Files, err = a.Store.Files(ctx, f, pageSize); err != nil {
 		return err
 	}
 	if len(v.Files) == pageSize {
-		v.Next = v.Files[len(v.Files)-1].Path
+		v.Next = &v.Files[len(v.Files)-1]
 	}
-	if v.Faulty, err = a.Store.Files(ctx, v.Acq.ID, "", true, pageSize); err != nil {
+	if v.Faulty, err = a.Store.Files(ctx, store.FileFilter{Acquisition: v.Acq.ID, Part: store.Both, Faulty: true}, pageSize); err != nil {
 		return err
 	}
 	if v.Checks, err = a.Store.Verifications(ctx, v.Acq.ID, 8); err != nil {
 		return err
 	}
-	for f, err := range a.Store.AllFiles(ctx, v.Acq.ID) {
+	if v.Checking, err = a.checking(ctx, v.Acq); err != nil {
+		return err
+	}
+	for f, err := range a.Store.AllFiles(ctx, v.Acq.ID, store.Both) {
 		if err != nil {
 			return err
 		}
@@ -120,7 +152,8 @@ func (a pages) fill(c *gin.Context, v *content) (err error) {
 			continue
 		}
 		v.Shown += n
-		cells := fileCells{f.Path, make([]bool, n)}
+		cells := fileCells{Path: f.Path, Size: f.Size, Bad: make([]bool, n)}
+		cells.Pending = v.Checking != nil && f.CheckedAt.Before(*v.Checking.StartedAt)
 		for _, i := range f.BadSegments {
 			if int(i) < n {
 				cells.Bad[i] = true
@@ -134,6 +167,25 @@ func (a pages) fill(c *gin.Context, v *content) (err error) {
 		v.Cells = append(v.Cells, cells)
 	}
 	return nil
+}
+
+// checking finds the run that checks all of an acquisition against the vault, if
+// one has begun.
+func (a pages) checking(ctx context.Context, q *store.Acquisition) (*store.Run, error) {
+	runs, err := a.Store.Runs(ctx, q.CaseID, "verify", 12)
+	if err != nil {
+		return nil, err
+	}
+	for i, r := range runs {
+		var sub acquire.VerifySubject
+		if err := json.Unmarshal(r.Subject, &sub); err != nil {
+			return nil, err
+		}
+		if sub.Acquisition == q.ID && sub.Path == "" && sub.Against == "vault" && r.StartedAt != nil && (r.Open() || r.State == "paused") {
+			return &runs[i], nil
+		}
+	}
+	return nil, nil
 }
 
 // acquisition finds the acquisition that a form or an address names.
@@ -168,7 +220,7 @@ func (a pages) start(c *gin.Context) error {
 	}
 	cs, path := frame.CaseOf(c), c.PostForm("path")
 	if path != "" {
-		if _, err := a.Store.FileByPath(c.Request.Context(), q.ID, path); err != nil {
+		if _, err := a.Store.FileByPath(c.Request.Context(), q.ID, store.Both, path); err != nil {
 			return err
 		}
 	}
@@ -201,18 +253,65 @@ func (a pages) startAll(c *gin.Context) error {
 
 // queue queues a check of an acquisition, or of one file of it.
 func (a pages) queue(c *gin.Context, q *store.Acquisition, e *store.Exhibit, against, path string) error {
-	cs, name := frame.CaseOf(c), frame.AcquisitionName(e.Reference, q)
-	sub, err := json.Marshal(acquire.VerifySubject{Exhibit: e.ID, Acquisition: q.ID, Name: name, Against: against, Path: path})
+	r, act, err := acquire.Check(frame.CaseOf(c), q, frame.AcquisitionName(e.Reference, q), frame.By(c), against, path)
+	if err == nil {
+		_, err = a.Store.QueueRun(c.Request.Context(), frame.CaseOf(c), r, act)
+	}
+	return err
+}
+
+// schedule has the case checked by itself every so many days, or no more.
+func (a pages) schedule(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	days, err := strconv.Atoi(c.PostForm("days"))
+	if err != nil || days < 0 || days > 366 {
+		return a.page(c, fmt.Errorf("%q is no number of days from 1 to 366", c.PostForm("days")))
+	}
+	s := store.Schedule{Days: days, NextAt: time.Now().AddDate(0, 0, days), By: frame.By(c)}
+	if err := a.Store.SetSchedule(c.Request.Context(), cs, s); err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/verify")
+	return nil
+}
+
+// known streams a list of known files into the vault and queues its import.
+func (a pages) known(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	fields, list, err := frame.Upload(c, "list")
+	if err != nil {
+		return a.page(c, err)
+	}
+	name := fields["name"]
+	if name == "" || len(name) > 120 {
+		return a.page(c, errors.New("give the list a name of 120 characters at most"))
+	}
+	all, err := a.Store.KnownSets(ctx, cs.ID)
 	if err != nil {
 		return err
 	}
-	title, detail := "Checking "+name+" against the "+against, map[string]string{"against": against}
-	if path != "" {
-		title, detail["file"] = "Checking "+path+" of "+name+" against the "+against, path
+	if slices.ContainsFunc(all, func(k store.KnownSet) bool { return k.Name == name }) {
+		return a.page(c, fmt.Errorf("the name %q %w", name, store.ErrTaken))
 	}
-	_, err = a.Store.QueueRun(c.Request.Context(), cs, store.Run{Kind: "verify", Subject: sub, By: frame.By(c), Title: title},
-		store.Act{Book: cs.Book(), By: frame.By(c), What: "verification.queued", On: name, Detail: detail})
-	return err
+	set, err := a.Vault.Put(ctx, list, nil)
+	if err != nil {
+		return fmt.Errorf("receiving the list: %w; nothing of it is kept", err)
+	}
+	if set.Size == 0 {
+		return a.page(c, errors.New("choose a list; this one is empty"))
+	}
+	_, _, sum := set.Hex()
+	sub, err := json.Marshal(acquire.KnownSubject{Name: name, List: sum, Size: set.Size})
+	if err != nil {
+		return err
+	}
+	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "known files", Subject: sub, By: frame.By(c), Title: "Importing the known files " + name},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "known_files.received", On: name, Detail: map[string]string{"list_sha256": sum, "size": fmt.Sprint(set.Size)}})
+	if err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/verify")
+	return nil
 }
 
 // manifest gives the manifest of an acquisition, as md5sum, sha1sum and
@@ -230,13 +329,17 @@ func (a pages) manifest(c *gin.Context) error {
 	if sum == nil {
 		return fmt.Errorf("manifest %s: %w", c.Param("algorithm"), store.ErrNotFound)
 	}
+	part, what := store.Source, ""
+	if c.Query("part") == "content" {
+		part, what = store.Content, "-content"
+	}
 	cs := frame.CaseOf(c)
 	if err := a.Store.Log(c.Request.Context(), store.Act{Book: cs.Book(), By: frame.By(c), What: "manifest.downloaded", On: frame.AcquisitionName(e.Reference, q), Detail: map[string]string{"algorithm": c.Param("algorithm")}}); err != nil {
 		return err
 	}
 	c.Header("Content-Type", "text/plain; charset=utf-8")
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-acquisition-%d.%s"`, e.Reference, q.Number, c.Param("algorithm")))
-	for f, err := range a.Store.AllFiles(c.Request.Context(), q.ID) {
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-acquisition-%d%s.%s"`, e.Reference, q.Number, what, c.Param("algorithm")))
+	for f, err := range a.Store.AllFiles(c.Request.Context(), q.ID, part) {
 		if err != nil {
 			a.Log.Error("writing a manifest", "error", err)
 			c.Abort()

@@ -1,9 +1,10 @@
-package unlock
+package acquire
 
 import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
@@ -12,7 +13,6 @@ import (
 	"testing"
 
 	"crosswind/core/backup"
-	"crosswind/internal/acquire"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/run/runtest"
@@ -39,15 +39,16 @@ func TestUnlock(t *testing.T) {
 		t.Fatal(err)
 	}
 	data := filepath.Join(dir, "data")
-	v, err := vault.Open(data)
+	v, err := vault.OpenFolder(data)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var log bytes.Buffer
-	u := &Unlocker{Store: s, Vault: v}
-	do := runtest.Start(t, s, c, map[string]run.Job{
-		"acquire": (&acquire.Acquirer{Store: s, Vault: v, Tool: "test"}).Backup, "unlock": u.Unlock, "recover": (&recovery.Recoverer{Store: s, Vault: v, Tool: "test"}).Recover}, &log).Do
-	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Path: filepath.Join(dir, "backups", "harbour-phone-2026-06-14")})
+	u := &Acquirer{Store: s, Vault: v, Tool: "test", Keys: &Keys{}}
+	bench := runtest.Start(t, s, c, map[string]run.Job{
+		"acquire": u.Backup, "unlock": u.Unlock, "try passwords": u.TryPasswords, "recover": (&recovery.Recoverer{Store: s, Vault: v, Tool: "test"}).Recover}, &log)
+	do := bench.Do
+	do("acquire", BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Address: filepath.Join(dir, "backups", "harbour-phone-2026-06-14")})
 	acquisition := func() *store.Acquisition {
 		as, err := s.Acquisitions(ctx, c.ID, 0)
 		if err != nil || len(as) != 1 {
@@ -56,19 +57,33 @@ func TestUnlock(t *testing.T) {
 		return &as[0]
 	}
 	a := acquisition()
-	sub := Subject{Exhibit: es[0].ID, Acquisition: a.ID, Name: "014-A acquisition 1"}
+	sub := UnlockSubject{Exhibit: es[0].ID, Acquisition: a.ID, Name: "014-A acquisition 1"}
 	if r := do("unlock", sub); r.State != "failed" || !strings.Contains(r.Error, "not in memory") {
 		t.Errorf("without a key: %s %s", r.State, r.Error)
 	}
 	for _, wrong := range []string{"", "Cormorant-47", democase.Password + " "} {
-		if err := u.Try(a, wrong); !errors.Is(err, backup.ErrPassword) {
+		if err := u.Keys.Try(a, wrong); !errors.Is(err, backup.ErrPassword) {
 			t.Errorf("%q: %v", wrong, err)
 		}
 	}
-	if err := u.Try(a, democase.Password); err != nil {
+	// A list of candidates: one that holds none, and one that holds the password.
+	u.Keys.Hold(a.ID, []string{"gannet", "fulmar"})
+	if r := do("try passwords", sub); r.State != "failed" || r.ItemsDone != 2 || !strings.Contains(r.Error, "None of the 2") {
+		t.Errorf("%+v", r)
+	}
+	if r := do("try passwords", sub); r.State != "failed" || !strings.Contains(r.Error, "not in memory") {
+		t.Errorf("%+v", r)
+	}
+	u.Keys.Hold(a.ID, []string{"gannet", democase.Password, "fulmar"})
+	r0 := do("try passwords", sub)
+	if r0.State != "done" || r0.ItemsDone != 2 || !strings.Contains(fmt.Sprint(r0.Log), "number 2 of the list") {
+		t.Errorf("%+v", r0)
+	}
+	runs, err := s.Runs(ctx, c.ID, "unlock", 1)
+	if err != nil {
 		t.Fatal(err)
 	}
-	if r := do("unlock", sub); r.State != "done" || u.key(a.ID) != nil {
+	if r := bench.Wait(runs[0].ID); r.State != "done" || u.Keys.key(a.ID) != nil {
 		t.Fatalf("%+v", r)
 	}
 	if a = acquisition(); len(a.ContentManifest) != 64 || a.UnlockedAt == nil {
@@ -85,12 +100,11 @@ func TestUnlock(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	content, err := s.Content(ctx, a.ID)
-	if err != nil {
-		t.Fatal(err)
-	}
 	found := false
-	for _, f := range content {
+	for f, err := range s.AllFiles(ctx, a.ID, store.Content) {
+		if err != nil {
+			t.Fatal(err)
+		}
 		found = found || f.Path == r.Origin.Stored && f.SHA256 == r.Origin.SHA256 && f.RealPath == "/data/talk/talk.db"
 	}
 	if !found {

@@ -1,0 +1,128 @@
+package acquire
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync"
+
+	"crosswind/core/backup"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+)
+
+// Keys holds, in the memory of this process and nowhere else, the keys of
+// encrypted acquisitions that a password opened, until the run that needs them
+// ends, and the lists of passwords that are still to be tried.
+type Keys struct {
+	mu         sync.Mutex
+	keys       map[int64]*backup.Key // by acquisition
+	candidates map[int64][]string
+}
+
+// Try tries a password on an acquisition and, if it opens it, keeps the key. A
+// wrong one is backup.ErrPassword.
+func (k *Keys) Try(a *store.Acquisition, password string) error {
+	var l backup.Label
+	if err := json.Unmarshal(a.Facts, &l); err != nil {
+		return fmt.Errorf("the label of the acquisition: %w", err)
+	}
+	if !l.Encrypted {
+		return errors.New("this acquisition is not encrypted")
+	}
+	key, err := l.Lock.Unlock(password)
+	if err != nil {
+		return err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.keys == nil {
+		k.keys = map[int64]*backup.Key{}
+	}
+	k.keys[a.ID] = key
+	return nil
+}
+
+// Hold keeps passwords to be tried on an acquisition.
+func (k *Keys) Hold(acquisition int64, passwords []string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.candidates == nil {
+		k.candidates = map[int64][]string{}
+	}
+	k.candidates[acquisition] = passwords
+}
+
+func (k *Keys) held(acquisition int64) []string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.candidates[acquisition]
+}
+
+func (k *Keys) key(acquisition int64) *backup.Key {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.keys[acquisition]
+}
+
+func (k *Keys) forget(acquisition int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.keys, acquisition)
+	delete(k.candidates, acquisition)
+}
+
+// TryPasswords tries the passwords that were given for an acquisition one after
+// the other, and unlocks it with the first that opens it. The ledger is told how
+// many were tried, and which of the list opened it by its number.
+func (q *Acquirer) TryPasswords(ctx context.Context, t *run.Task) error {
+	var sub UnlockSubject
+	if err := t.Subject(&sub); err != nil {
+		return err
+	}
+	c, a, err := q.Store.AcquisitionOfRun(ctx, t.Run, sub.Acquisition)
+	if err != nil {
+		return err
+	}
+	list := q.Keys.held(a.ID)
+	if list == nil {
+		return errors.New("the list of passwords is not in memory: it is forgotten when the application ends. Give it again in Recover")
+	}
+	t.Total(0, int64(len(list)))
+	act := store.Act{Book: c.Book(), By: t.Run.By, What: "password.list_refused", On: sub.Name, Detail: map[string]string{"tried": fmt.Sprint(len(list))}}
+	for i, p := range list {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
+		err := q.Keys.Try(a, p)
+		t.Done(0, 1)
+		if errors.Is(err, backup.ErrPassword) {
+			t.Found("refused", 1)
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		t.Logf("number %d of the list opens the backup", i+1)
+		act.What, act.Detail = "password.accepted", map[string]string{"tried": fmt.Sprint(i + 1), "of": fmt.Sprint(len(list))}
+		if err := q.Store.EndRun(ctx, t.Run, "done", "", act); err != nil {
+			return err
+		}
+		return q.QueueUnlock(ctx, c, t.Run.By, t.Run.Holder, sub)
+	}
+	q.Keys.forget(a.ID)
+	t.Logf("none of the %d passwords opens the backup", len(list))
+	return q.Store.EndRun(ctx, t.Run, "failed", fmt.Sprintf("None of the %d passwords opens the backup. The list is forgotten.", len(list)), act)
+}
+
+// QueueUnlock queues the unlocking of an acquisition whose key this process, the
+// holder, has in memory.
+func (q *Acquirer) QueueUnlock(ctx context.Context, c *store.Case, by, holder string, sub UnlockSubject, acts ...store.Act) error {
+	b, err := json.Marshal(sub)
+	if err != nil {
+		return err
+	}
+	_, err = q.Store.QueueRun(ctx, c, store.Run{Kind: "unlock", Subject: b, By: by, Title: "Unlocking " + sub.Name, Holder: holder}, acts...)
+	return err
+}

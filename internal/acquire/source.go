@@ -1,0 +1,189 @@
+package acquire
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosswind/internal/store"
+	"crosswind/internal/vault"
+)
+
+// Source is a source that is open for reading: a folder, if Name is ".", or the
+// one file of that name.
+type Source struct {
+	Address string // an absolute path, or archive:ID/PATH for what an archive holds
+	FS      fs.FS
+	Name    string
+	io.Closer
+}
+
+const archiveScheme = "archive:"
+
+// Open opens a source by its address. No symbolic link is followed out of it.
+func (q *Acquirer) Open(ctx context.Context, caseID int64, address string) (*Source, error) {
+	if rest, ok := strings.CutPrefix(address, archiveScheme); ok {
+		return q.openMember(ctx, caseID, address, rest)
+	}
+	dir, name := address, "."
+	st, err := os.Stat(address)
+	if err != nil {
+		return nil, err
+	}
+	if !st.IsDir() {
+		dir, name = filepath.Split(address)
+	}
+	root, err := os.OpenRoot(dir)
+	if err != nil {
+		return nil, err
+	}
+	return &Source{address, root.FS(), name, root}, nil
+}
+
+func (q *Acquirer) openMember(ctx context.Context, caseID int64, address, rest string) (*Source, error) {
+	num, inner, _ := strings.Cut(rest, "/")
+	id, err := strconv.ParseInt(num, 10, 64)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", address, store.ErrNotFound)
+	}
+	ar, err := q.Store.ArchiveByID(ctx, caseID, id)
+	if err != nil {
+		return nil, err
+	}
+	members, err := q.members(ctx, ar)
+	if err != nil {
+		return nil, err
+	}
+	inner = path.Clean(cmp.Or(inner, "."))
+	st, err := fs.Stat(members, inner)
+	if err != nil {
+		return nil, err
+	}
+	dir, name := inner, "."
+	if !st.IsDir() {
+		dir, name = path.Split(inner)
+	}
+	sub, err := fs.Sub(members, path.Clean(cmp.Or(dir, ".")))
+	return &Source{address, sub, name, io.NopCloser(nil)}, err
+}
+
+func (q *Acquirer) members(ctx context.Context, ar *store.Archive) (vaultFS, error) {
+	members, err := q.Store.ArchiveMembers(ctx, ar.ID)
+	v := newVaultFS(q.Vault)
+	for _, m := range members {
+		v.add(m.Path, blobFile{m.SHA256, m.Size, m.ModifiedAt})
+	}
+	return v, err
+}
+
+// vaultFS shows blobs under the paths that they had.
+type vaultFS struct {
+	vault vault.Vault
+	files map[string]blobFile
+	dirs  map[string]map[string]bool // names in a folder, and whether they are folders
+}
+
+type blobFile struct {
+	sha256  string
+	size    int64
+	changed time.Time
+}
+
+func newVaultFS(v vault.Vault) vaultFS {
+	return vaultFS{v, map[string]blobFile{}, map[string]map[string]bool{".": {}}}
+}
+
+// add adds a file; its path is clean.
+func (v vaultFS) add(p string, f blobFile) {
+	v.files[p] = f
+	folder := false
+	for p != "." {
+		dir, name := path.Dir(p), path.Base(p)
+		if v.dirs[dir] == nil {
+			v.dirs[dir] = map[string]bool{}
+		}
+		v.dirs[dir][name] = folder
+		p, folder = dir, true
+	}
+}
+
+// Open opens a file or a folder.
+func (v vaultFS) Open(name string) (fs.File, error) {
+	if f, ok := v.files[name]; ok {
+		b, err := v.vault.Open(f.sha256)
+		if err != nil {
+			return nil, err
+		}
+		return named{b, info{path.Base(name), f, false}}, nil
+	}
+	if v.dirs[name] == nil {
+		return nil, &fs.PathError{Op: "open", Path: name, Err: fs.ErrNotExist}
+	}
+	return folder{info: info{name: path.Base(name), dir: true}}, nil
+}
+
+// Stat tells of a file without opening it.
+func (v vaultFS) Stat(name string) (fs.FileInfo, error) {
+	if f, ok := v.files[name]; ok {
+		return info{path.Base(name), f, false}, nil
+	}
+	if v.dirs[name] == nil {
+		return nil, &fs.PathError{Op: "stat", Path: name, Err: fs.ErrNotExist}
+	}
+	return info{name: path.Base(name), dir: true}, nil
+}
+
+// ReadDir lists a folder.
+func (v vaultFS) ReadDir(name string) ([]fs.DirEntry, error) {
+	if v.dirs[name] == nil {
+		return nil, &fs.PathError{Op: "readdir", Path: name, Err: fs.ErrNotExist}
+	}
+	var out []fs.DirEntry
+	for n, dir := range v.dirs[name] {
+		out = append(out, fs.FileInfoToDirEntry(info{n, v.files[path.Join(name, n)], dir}))
+	}
+	slices.SortFunc(out, func(a, b fs.DirEntry) int { return cmp.Compare(a.Name(), b.Name()) })
+	return out, nil
+}
+
+// named is a blob under the name and time that it had.
+type named struct {
+	vault.Blob
+	info info
+}
+
+// Stat tells of the file.
+func (n named) Stat() (fs.FileInfo, error) { return n.info, nil }
+
+type folder struct{ info info }
+
+func (f folder) Stat() (fs.FileInfo, error) { return f.info, nil }
+func (f folder) Read([]byte) (int, error)   { return 0, fs.ErrInvalid }
+func (f folder) Close() error               { return nil }
+
+type info struct {
+	name string
+	f    blobFile
+	dir  bool
+}
+
+func (i info) Name() string       { return i.name }
+func (i info) Size() int64        { return i.f.size }
+func (i info) ModTime() time.Time { return i.f.changed }
+func (i info) IsDir() bool        { return i.dir }
+func (i info) Sys() any           { return nil }
+func (i info) Mode() fs.FileMode {
+	if i.dir {
+		return fs.ModeDir | 0o500
+	}
+	return 0o400
+}

@@ -1,0 +1,174 @@
+package democase
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"path/filepath"
+	"time"
+
+	"crosswind/core/backup"
+	"crosswind/core/fieldmap"
+)
+
+// Galley is the demo's second handset, of the family Tarn: that of Maren O.,
+// with whom the owner of the harbour phone talks. What the two said to each
+// other is on both.
+var Galley = backup.Device{Name: "Galley phone", Mark: "TN-7", Serial: "TEST-0932-C", IMEI: "004999011223343", System: "Tarn 3.4"}
+
+// owner is the number of the harbour phone.
+const owner = "+44 7700 900100"
+
+const (
+	wirePath = "/apps/wire/wire.sqlite"
+	bellPath = "/apps/bell/bell.sqlite"
+	folkPath = "/apps/folk/folk.sqlite"
+)
+
+// met are those whom Maren knows, with the keys of their threads.
+var met = []struct{ name, number, party string }{
+	{"Harbour", owner, "home"}, {"Ketil", "+44 7700 900417", ""}, {"Store office", "+44 1632 960140", "work"},
+	{"Ida, night desk", "+44 7700 900733", "work"}, {"Dentist", "+44 1632 960171", ""}, {"Mother", "+44 7700 900260", "home"},
+}
+
+var said = []string{"the inventory is on Friday", "who has the spare key", "I lock up at eight", "count the cases again", "two boxes are open", "come by the back", "not on the phone", "the van was there again", "yes", "later", "I am at the desk until ten", "bring the list"}
+
+// gone is what Maren deleted on 12 September.
+var gone = []struct {
+	minute int
+	mine   bool
+	body   string
+}{
+	{-190, false, "you said the key is where"},
+	{-187, true, "third tile left of the drain. put it back"},
+	{-184, false, "and the alarm"},
+	{-181, true, "I leave it off tonight. after that I know nothing"},
+	{12, true, "is it done"},
+}
+
+func galleyFiles(work string, end time.Time) ([]content, *Truth, error) {
+	t := &Truth{Live: map[string]int{}}
+	var out []content
+	for _, m := range []struct {
+		path string
+		make func(string, time.Time, *rand.Rand, *Truth) ([]byte, error)
+	}{{wirePath, wire}, {bellPath, bell}, {folkPath, folk}} {
+		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), end, rand.New(rand.NewPCG(27, uint64(len(m.path)))), t)
+		if err != nil {
+			return nil, nil, err
+		}
+		out = append(out, content{m.path, b, end})
+	}
+	out = append(out, content{"/etc/device.ini", []byte("[device]\nname=" + Galley.Name + "\nmark=" + Galley.Mark + "\nserial=" + Galley.Serial + "\n"), end},
+		content{"/etc/.cells", []byte("last=2026-09-22T18:55:02Z\n"), end})
+	r := rand.New(rand.NewPCG(27, 14))
+	for i := range 12 {
+		b, err := picture(r)
+		if err != nil {
+			return nil, nil, err
+		}
+		if at := start.AddDate(0, 0, 5+i*16); at.Before(end) {
+			out = append(out, content{fmt.Sprintf("/shots/2026/s-%03d.png", i+1), b, at})
+		}
+	}
+	return out, t, nil
+}
+
+// wire writes the message app's database: layout "wire 3".
+func wire(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 2048)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	const columns = "no INTEGER PRIMARY KEY, thread INTEGER NOT NULL, party TEXT NOT NULL, way TEXT NOT NULL, at REAL NOT NULL, said TEXT"
+	db.exec("CREATE TABLE thread(key INTEGER PRIMARY KEY, title TEXT NOT NULL)")
+	db.exec("CREATE TABLE post(" + columns + ")")
+	db.exec("CREATE TABLE drawer(" + columns + ", goes REAL NOT NULL)")
+	db.exec("BEGIN")
+	for i, m := range met {
+		db.exec("INSERT INTO thread VALUES (?, ?)", 10*(i+1), m.name)
+	}
+	var all []line
+	for _, l := range lines(end.Add(-time.Minute)) {
+		if people[l.who].name == "Maren O." {
+			all = append(all, line{0, !l.mine, l.at.Add(time.Duration(300+r.IntN(2500)) * time.Millisecond), l.body})
+		}
+	}
+	for at, n := start.Add(3*time.Hour), 0; n < 1800; n++ {
+		if at = at.Add(time.Duration(40+r.IntN(320)) * time.Minute); at.After(end) {
+			break
+		}
+		all = append(all, line{1 + r.IntN(len(met)-1), r.IntN(2) == 0, at, fmt.Sprintf("%s [%d]", said[r.IntN(len(said))], n+1)})
+	}
+	evening := time.Date(2026, 9, 11, 21, 1, 12, 0, time.UTC)
+	for _, g := range gone {
+		if at := evening.Add(time.Duration(g.minute) * time.Minute); at.Before(end) {
+			all = append(all, line{1, g.mine, at, g.body})
+		}
+	}
+	byTime(all)
+	for _, l := range all {
+		way := "from"
+		if l.mine {
+			way = "to"
+		}
+		db.exec("INSERT INTO post(thread, party, way, at, said) VALUES (?, ?, ?, ?, ?)", 10*(l.who+1), met[l.who].number, way, float64(l.at.UnixMilli())/1000, l.body)
+	}
+	db.exec("COMMIT")
+	db.remove(t, wirePath, "post", "single rows", "no % 47 = 5 AND at < 1788000000")
+	if end.Before(deletions) {
+		return db.finish(t, wirePath, "post", "drawer")
+	}
+	for _, g := range gone {
+		db.remove(t, wirePath, "post", "single rows", "said = ?", g.body)
+	}
+	db.remove(t, wirePath, "post", "a long run", "no BETWEEN 500 AND 560")
+	held := "thread = 40 AND no % 11 = 3 AND at > 1788000000"
+	db.exec("INSERT INTO drawer SELECT *, ? FROM post WHERE "+held, float64(time.Date(2026, 10, 18, 9, 0, 0, 0, time.UTC).Unix()))
+	db.remove(t, wirePath, "post", "moved to the holding area", held)
+	return db.finish(t, wirePath, "post", "drawer")
+}
+
+// bell writes the call app's database: layout "bell 2".
+func bell(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 4096)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.exec("CREATE TABLE bell(no INTEGER PRIMARY KEY, party TEXT NOT NULL, sort TEXT NOT NULL, at INTEGER NOT NULL, lasted INTEGER NOT NULL)")
+	db.exec("BEGIN")
+	for at, n := start, 0; n < 300; n++ {
+		if at = at.Add(time.Duration(200+r.IntN(1500)) * time.Minute); at.After(end) {
+			break
+		}
+		sort := []string{"got", "made", "made", "missed"}[r.IntN(4)]
+		lasted := 0
+		if sort != "missed" {
+			lasted = 9000 + r.IntN(600_000)
+		}
+		db.exec("INSERT INTO bell(party, sort, at, lasted) VALUES (?, ?, ?, ?)", met[r.IntN(len(met))].number, sort, at.UnixMilli(), lasted)
+	}
+	db.exec("COMMIT")
+	db.remove(t, bellPath, "bell", "single rows", "no % 17 = 4")
+	return db.finish(t, bellPath, "bell")
+}
+
+// folk writes the contacts app's database: layout "folk 1".
+func folk(path string, _ time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 1024)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.exec("CREATE TABLE who(no INTEGER PRIMARY KEY, called TEXT NOT NULL, party TEXT, noted INTEGER NOT NULL)")
+	db.exec("CREATE TABLE digits(who INTEGER NOT NULL, number TEXT NOT NULL)")
+	db.exec("BEGIN")
+	for i, m := range met {
+		noted := start.AddDate(0, 0, -i)
+		db.exec("INSERT INTO who VALUES (?, ?, nullif(?, ''), ?)", i+1, m.name, m.party, (noted.Unix()-fieldmap.Ticks1601.Since.Unix())*10_000_000)
+		db.exec("INSERT INTO digits VALUES (?, ?)", i+1, m.number)
+	}
+	db.exec("COMMIT")
+	return db.finish(t, folkPath, "who", "digits")
+}

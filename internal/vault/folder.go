@@ -1,0 +1,134 @@
+package vault
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"crosswind/core/digest"
+)
+
+// Folder is a vault in a folder.
+type Folder struct{ dir string }
+
+// OpenFolder opens the vault in dir, making it if need be. It fails unless the
+// folder can be written to.
+func OpenFolder(dir string) (*Folder, error) {
+	for _, d := range []string{dir, filepath.Join(dir, "incoming")} {
+		if err := os.MkdirAll(d, 0o700); err != nil {
+			return nil, fmt.Errorf("the vault: %w", err)
+		}
+	}
+	probe, err := os.CreateTemp(filepath.Join(dir, "incoming"), "probe-")
+	if err != nil {
+		return nil, fmt.Errorf("the vault cannot be written to: %w", err)
+	}
+	probe.Close()
+	return &Folder{dir}, errors.Join(os.Remove(probe.Name()), sweep(filepath.Join(dir, "incoming")))
+}
+
+// stale is the age at which a file that is being written belongs to a process
+// that has died: a living one writes to it all the time.
+const stale = time.Hour
+
+// sweep removes what processes that died left half-written.
+func sweep(dir string) (err error) {
+	entries, err := os.ReadDir(dir)
+	for _, e := range entries {
+		if st, serr := e.Info(); serr == nil && time.Since(st.ModTime()) > stale {
+			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
+		}
+	}
+	return err
+}
+
+// Path is where the blob with this SHA-256 lies.
+func (v *Folder) Path(sha256 string) string {
+	return filepath.Join(v.dir, "sha256", sha256[:2], sha256)
+}
+
+// Put reads r to its end, hashing it on the way, and keeps it: written to a
+// temporary name, synced, renamed, read-only. A blob that is there already is
+// written once only. progress, if not nil, is told of bytes as they come.
+func (v *Folder) Put(ctx context.Context, r io.Reader, progress func(n int)) (*digest.Set, error) {
+	name := make([]byte, 12)
+	rand.Read(name) // never fails
+	tmp := filepath.Join(v.dir, "incoming", hex.EncodeToString(name))
+	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, writing(err)
+	}
+	defer os.Remove(tmp) // gone already if all went well
+	defer f.Close()
+	w := digest.NewWriter()
+	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(into{f}, w)}, told{ctx, r, progress}, make([]byte, 256<<10))
+	set := w.Sum()
+	if err != nil {
+		return set, fmt.Errorf("after %d bytes: %w", n, err)
+	}
+	if err := errors.Join(f.Sync(), f.Chmod(0o400), f.Close()); err != nil {
+		return set, writing(err)
+	}
+	_, _, sum := set.Hex()
+	to := v.Path(sum)
+	if kept, err := os.Open(to); err == nil {
+		defer kept.Close()
+		again, err := digest.Reader(told{ctx, kept, nil})
+		if err == nil && again.SHA256 != set.SHA256 {
+			err = fmt.Errorf("the vault's copy of %s has been altered; it is left as it is", sum)
+		}
+		return set, err
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+		return set, writing(err)
+	}
+	if err := os.Rename(tmp, to); err != nil {
+		return set, writing(err)
+	}
+	return set, syncDir(filepath.Dir(to))
+}
+
+// into is the file that is written: what it cannot take is the vault's fault,
+// not the source's.
+type into struct{ f *os.File }
+
+func (w into) Write(p []byte) (int, error) {
+	n, err := w.f.Write(p)
+	if err != nil {
+		err = writing(err)
+	}
+	return n, err
+}
+
+func syncDir(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return writing(err)
+	}
+	defer d.Close()
+	return d.Sync()
+}
+
+// Open opens a blob for reading.
+func (v *Folder) Open(sha256 string) (Blob, error) {
+	if err := checkName(sha256); err != nil {
+		return nil, err
+	}
+	f, err := os.Open(v.Path(sha256))
+	if err != nil {
+		return nil, fmt.Errorf("the vault: %w", err)
+	}
+	return f, nil
+}
+
+// Has reports whether a blob is there with the given size.
+func (v *Folder) Has(sha256 string, size int64) bool {
+	st, err := os.Stat(v.Path(sha256))
+	return err == nil && st.Size() == size
+}

@@ -1,0 +1,139 @@
+package acquire
+
+import (
+	"bufio"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"crosswind/core/backup"
+	"crosswind/core/unpack"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+// errNoSource is why a file is not taken.
+var errNoSource = errors.New("is no backup of a known layout, and no tar, ZIP or gzip archive")
+
+// place adds a place on this machine in which the case's sources lie: a folder,
+// a backup, or an archive, which is then unpacked.
+func (a pages) place(c *gin.Context) error {
+	cs, at := frame.CaseOf(c), strings.TrimSpace(c.PostForm("place"))
+	archive, err := a.checkPlace(at)
+	if err != nil {
+		return a.page(c, err)
+	}
+	if archive {
+		_, err = a.Store.AddArchive(c.Request.Context(), cs, store.Archive{Name: frame.FileName(at), Path: at, By: frame.By(c)})
+	} else {
+		err = a.Store.AddPlace(c.Request.Context(), cs, filepath.Clean(at), frame.By(c))
+	}
+	if errors.Is(err, store.ErrTaken) {
+		return a.page(c, fmt.Errorf("%s is looked into already", at))
+	}
+	if err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire")
+	return nil
+}
+
+// checkPlace says whether a path is that of an archive, or why it cannot be a
+// source.
+func (a pages) checkPlace(at string) (archive bool, err error) {
+	if !filepath.IsAbs(at) {
+		return false, fmt.Errorf("%q is no absolute path on this machine, such as /media/stick/backups", at)
+	}
+	real, err := filepath.EvalSymlinks(at)
+	if err != nil {
+		return false, err
+	}
+	own, err := filepath.EvalSymlinks(a.Data)
+	if err != nil {
+		return false, err
+	}
+	if rel, err := filepath.Rel(own, real); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
+		return false, fmt.Errorf("%s lies in Crosswind's own folder, which is no source", at)
+	}
+	st, err := os.Stat(real)
+	if err != nil || st.IsDir() {
+		return false, err
+	}
+	if !st.Mode().IsRegular() {
+		return false, fmt.Errorf("%s is neither a folder nor a regular file", at)
+	}
+	if _, err := backup.ReadLabel(os.DirFS(filepath.Dir(real)), filepath.Base(real)); err == nil {
+		return false, nil
+	}
+	f, err := os.Open(real)
+	if err != nil {
+		return false, err
+	}
+	defer f.Close()
+	head := make([]byte, 512)
+	n, err := io.ReadFull(f, head)
+	if err != nil && err != io.ErrUnexpectedEOF {
+		return false, fmt.Errorf("reading %s: %w", at, err)
+	}
+	if !unpack.IsArchive(head[:n]) {
+		return false, fmt.Errorf("%s %w", at, errNoSource)
+	}
+	return true, nil
+}
+
+// upload streams an archive into the vault and queues its unpacking.
+func (a pages) upload(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	_, part, err := frame.Upload(c, "archive")
+	if err != nil {
+		return a.page(c, err)
+	}
+	name := frame.FileName(part.FileName())
+	r := bufio.NewReaderSize(part, 64<<10)
+	head, _ := r.Peek(512)
+	if len(head) == 0 {
+		return a.page(c, frame.ErrNoFile)
+	}
+	if !unpack.IsArchive(head) && !backup.LooksStow(head) {
+		return a.page(c, fmt.Errorf("%s %w", name, errNoSource))
+	}
+	set, err := a.Vault.Put(c.Request.Context(), r, nil)
+	if err != nil {
+		return fmt.Errorf("receiving %s: %w; nothing of it is kept", name, err)
+	}
+	_, _, sum := set.Hex()
+	if _, err := a.Store.AddArchive(c.Request.Context(), cs, store.Archive{Name: name, Size: set.Size, SHA256: sum, By: frame.By(c)}); err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire")
+	return nil
+}
+
+// loss records what an exhibit's owner is said to have lost, and when.
+func (a pages) loss(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	e, err := a.ExhibitByReference(c, c.PostForm("exhibit"))
+	if err != nil {
+		return err
+	}
+	at, err := time.ParseInLocation("2006-01-02T15:04", c.PostForm("lost_at"), cs.Location())
+	if err != nil {
+		return a.page(c, fmt.Errorf("%q is no date and time", c.PostForm("lost_at")))
+	}
+	what := strings.TrimSpace(c.PostForm("lost_what"))
+	if what == "" {
+		return a.page(c, errors.New("say what was lost"))
+	}
+	if err := a.Store.StateLoss(c.Request.Context(), cs, e, at, what, frame.By(c)); err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire?exhibit="+e.Reference)
+	return nil
+}
