@@ -163,6 +163,7 @@ func (w *Worker) Work(ctx context.Context) {
 
 func (w *Worker) do(ctx context.Context, r *store.Run) {
 	t := &Task{Run: r, p: store.Progress{Found: map[string]int64{}}}
+	r.Last = t.take
 	job := w.Jobs[r.Kind]
 	run, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
@@ -177,19 +178,16 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 	cause := context.Cause(run)
 	cancel(nil)
 	beats.Wait()
-	// What is told last must be told even when the process is ending.
 	end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
 	defer done()
 	if err == nil {
-		w.last(end, t)
-		return
+		return // the job has ended the run together with its result
 	}
 	c, cerr := w.Store.CaseByID(end, r.CaseID)
 	if cerr != nil {
 		w.Log.Error("ending a run", "run", r.ID, "error", cerr)
 		return
 	}
-	w.last(end, t)
 	act := store.Act{Book: c.Book(), By: r.By, On: fmt.Sprintf("run %d", r.ID), Detail: map[string]string{"title": r.Title}}
 	switch {
 	case errors.Is(cause, errPause):
@@ -211,14 +209,6 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 	}
 	if err != nil {
 		w.Log.Error("ending a run", "run", r.ID, "error", err)
-	}
-}
-
-// last saves progress once more, for a run whose last steps were quick. The
-// run may have ended already; then only its figures are missing.
-func (w *Worker) last(ctx context.Context, t *Task) {
-	if err := w.Store.SaveLast(ctx, t.Run, t.take()); err != nil {
-		w.Log.Error("saving a run's last progress", "run", t.Run.ID, "error", err)
 	}
 }
 

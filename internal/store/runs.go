@@ -33,6 +33,8 @@ type Run struct {
 	CreatedAt  time.Time  `db:"created_at"`
 	StartedAt  *time.Time `db:"started_at"`
 	EndedAt    *time.Time `db:"ended_at"`
+	// Last gives what there is still to tell of the run when it ends.
+	Last func() Progress `db:"-"`
 }
 
 // Open reports whether the run is waiting or going.
@@ -182,20 +184,6 @@ WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING wish`, r.ID, r.Fenc
 	return wish, err
 }
 
-// SaveLast keeps a run's last figures, unless another worker has it by now.
-func (s *Store) SaveLast(ctx context.Context, r *Run, p Progress) error {
-	found, err := json.Marshal(p.Found)
-	if err != nil {
-		return err
-	}
-	_, err = s.db.ExecContext(ctx, `UPDATE run SET bytes_done = $3, bytes_total = $4, items_done = $5, items_total = $6, found = $7, log = log || $8::text[] WHERE id = $1 AND fence = $2`,
-		r.ID, r.Fence, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, string(found), p.Log)
-	if err != nil {
-		return fmt.Errorf("saving a run's last progress: %w", err)
-	}
-	return nil
-}
-
 // EndRun ends a run in the given state and notes acts in the ledger.
 func (s *Store) EndRun(ctx context.Context, r *Run, state, fault string, acts ...Act) error {
 	return s.Change(ctx, func(t *Tx) error {
@@ -208,8 +196,18 @@ func (s *Store) EndRun(ctx context.Context, r *Run, state, fault string, acts ..
 
 // EndRun ends a run, unless another worker has it by now.
 func (t *Tx) EndRun(r *Run, state, fault string) error {
+	p, found := Progress{BytesDone: r.BytesDone, BytesTotal: r.BytesTotal, ItemsDone: r.ItemsDone, ItemsTotal: r.ItemsTotal}, []byte(r.Found)
+	if r.Last != nil {
+		var err error
+		p = r.Last()
+		if found, err = json.Marshal(p.Found); err != nil {
+			return err
+		}
+	}
 	res, err := t.ExecContext(t.ctx, `UPDATE run SET state = $3, error = $4, lease_until = NULL, wish = 'run',
-  ended_at = CASE WHEN $3 IN ('paused', 'queued') THEN NULL ELSE now() END WHERE id = $1 AND fence = $2 AND state = 'running'`, r.ID, r.Fence, state, fault)
+  ended_at = CASE WHEN $3 IN ('paused', 'queued') THEN NULL ELSE now() END,
+  bytes_done = $5, bytes_total = $6, items_done = $7, items_total = $8, found = $9, log = log || $10::text[] WHERE id = $1 AND fence = $2 AND state = 'running'`,
+		r.ID, r.Fence, state, fault, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, string(found), p.Log)
 	if err != nil {
 		return fmt.Errorf("ending run %d: %w", r.ID, err)
 	}

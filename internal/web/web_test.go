@@ -441,7 +441,7 @@ func TestPhotographs(t *testing.T) {
 		said          string
 	}{
 		{"014-A", "front.png", []byte("<svg onload=alert(1)>"), 422, "no JPEG, PNG, WebP or GIF"},
-		{"014-A", "front.png", nil, 422, "choose a photograph"},
+		{"014-A", "front.png", nil, 422, "choose a file"},
 		{"014-Z", "front.png", picture.Bytes(), 404, "Not found"},
 		{"014-A", "../../evil.html", picture.Bytes(), 200, "is in the vault"},
 		{"014-A", "again.png", picture.Bytes(), 422, "in use already"},

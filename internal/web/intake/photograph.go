@@ -46,7 +46,7 @@ func (a pages) addPhotograph(c *gin.Context) error {
 }
 
 func (a pages) keepPhotograph(c *gin.Context, cs *store.Case, e *store.Exhibit, note string, file io.Reader) error {
-	kept, err := a.keep(c, file, photographTypes)
+	kept, err := a.keep(c, file, photographTypes, "JPEG, PNG, WebP or GIF picture")
 	if err != nil {
 		return fmt.Errorf("the photograph is not kept: %w", err)
 	}
@@ -60,7 +60,7 @@ type kept struct {
 }
 
 // keep puts a file into the vault if it is of one of the types.
-func (a pages) keep(c *gin.Context, file io.Reader, types []string) (kept, error) {
+func (a pages) keep(c *gin.Context, file io.Reader, types []string, words string) (kept, error) {
 	r := bufio.NewReader(file)
 	head, _ := r.Peek(512)
 	if len(head) == 0 {
@@ -68,7 +68,7 @@ func (a pages) keep(c *gin.Context, file io.Reader, types []string) (kept, error
 	}
 	kind, _, _ := strings.Cut(http.DetectContentType(head), ";")
 	if !slices.Contains(types, kind) {
-		return kept{}, fmt.Errorf("by its content it is %s, and none of %s", kind, strings.Join(types, ", "))
+		return kept{}, fmt.Errorf("the file is no %s: by its content it is %s", words, kind)
 	}
 	set, err := a.Vault.Put(c.Request.Context(), r, nil)
 	if err != nil {
@@ -97,7 +97,7 @@ func (a pages) addDocument(c *gin.Context) error {
 	}
 	if err == nil {
 		var k kept
-		if k, err = a.keep(c, part, documentTypes); err == nil {
+		if k, err = a.keep(c, part, documentTypes, "PDF, plain text, or JPEG, PNG, WebP or GIF picture"); err == nil {
 			au.Document, au.DocumentType, au.DocumentName = k.sum, k.kind, frame.FileName(part.FileName())
 			err = a.Store.AttachDocument(c.Request.Context(), cs, au, frame.By(c))
 		}
