@@ -60,6 +60,8 @@ func Handler(a *frame.App) (http.Handler, error) {
 		switch at := c.Request.URL.Path; {
 		case strings.HasSuffix(at, "/intake/photograph"), strings.HasSuffix(at, "/intake/document"):
 			limit += intake.MaxPhotograph
+		case strings.HasSuffix(at, "/recover/passwords"):
+			limit += recoverpage.MaxCandidates
 		case strings.HasSuffix(at, "/acquire/archive"), strings.HasSuffix(at, "/verify/known"):
 			limit += maxArchive
 		}

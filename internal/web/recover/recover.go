@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"sort"
 	"strconv"
@@ -181,16 +182,9 @@ func (a pages) passwords(c *gin.Context) error {
 	if !locked(q) {
 		return a.page(c, errors.New("this acquisition is not locked"))
 	}
-	var list []string
-	seen := map[string]bool{}
-	for line := range strings.Lines(c.PostForm("passwords")) {
-		if line = strings.TrimRight(line, "\r\n"); line != "" && !seen[line] {
-			seen[line] = true
-			list = append(list, line)
-		}
-	}
-	if len(list) == 0 {
-		return a.page(c, errors.New("give at least one password, each on a line of its own"))
+	list, err := candidates(c)
+	if err != nil {
+		return a.page(c, err)
 	}
 	sub, err := json.Marshal(acquire.UnlockSubject{Exhibit: q.ExhibitID, Acquisition: q.ID, Name: name})
 	if err != nil {
@@ -204,6 +198,41 @@ func (a pages) passwords(c *gin.Context) error {
 	}
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/recover")
 	return nil
+}
+
+// MaxCandidates bounds a list of passwords, in bytes.
+const MaxCandidates = 16 << 20
+
+// candidates reads the passwords that are written in a form or in its file, in
+// their order and each once. All of it stays in memory.
+func candidates(c *gin.Context) (list []string, err error) {
+	if err := c.Request.ParseMultipartForm(2 * MaxCandidates); err != nil { // more than can come, so that none is put on the disk
+		return nil, fmt.Errorf("the list cannot be read: %w", err)
+	}
+	all := c.PostForm("passwords") + "\n"
+	if h, err := c.FormFile("list"); err == nil {
+		f, err := h.Open()
+		if err != nil {
+			return nil, fmt.Errorf("the list cannot be read: %w", err)
+		}
+		defer f.Close()
+		b, err := io.ReadAll(f)
+		if err != nil {
+			return nil, fmt.Errorf("the list cannot be read: %w", err)
+		}
+		all += string(b)
+	}
+	seen := map[string]bool{}
+	for line := range strings.Lines(all) {
+		if line = strings.TrimRight(line, "\r\n"); line != "" && !seen[line] {
+			seen[line] = true
+			list = append(list, line)
+		}
+	}
+	if len(list) == 0 {
+		return nil, errors.New("give at least one password, each on a line of its own")
+	}
+	return list, nil
 }
 
 func (a pages) start(c *gin.Context) error {
