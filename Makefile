@@ -10,8 +10,7 @@ test:
 	@scripts/test.sh
 
 bench:
-	@scripts/packages.sh sqlite3=sqlite3
-	go test -run '^$$' -bench . -benchmem ./core/...
+	@scripts/bench.sh
 
 # One target for long: make fuzz TARGET=core/salvage:FuzzRows TIME=1h
 TARGET ?= core/salvage:FuzzRows

@@ -131,37 +131,6 @@ func (p *program) await(t *testing.T, path, text string) string {
 
 const caseBase = "/case/" + democase.Reference
 
-// kill -9 in the middle of an acquisition: the next start takes the run up
-// again, and it ends with the manifest that coreutils' sha256sum gives of the
-// source.
-func TestKilledAcquisitionGoesOn(t *testing.T) {
-	dir, database := t.TempDir(), storetest.URL(t)
-	p := startDemo(t, dir, database)
-	source := filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
-	p.post(t, caseBase+"/acquire", "exhibit", "014-A", "path", source)
-	for kills := range 2 {
-		time.Sleep(time.Duration(500+300*kills) * time.Millisecond)
-		page := p.get(t, caseBase+"/acquire")
-		if !strings.Contains(page, `data-state="running"`) {
-			t.Log("the run was not under way when the process was killed")
-		}
-		p.cmd.Process.Kill()
-		p.cmd.Wait()
-		p = startDemo(t, dir, database)
-	}
-	p.await(t, caseBase+"/acquire", "its files and hashes")
-	got := p.get(t, caseBase+"/verify/1/manifest/sha256")
-	ref := exec.Command("sh", "-c", "find . -type f | sed 's,^./,,' | LC_ALL=C sort | xargs sha256sum")
-	ref.Dir = source
-	want, err := ref.Output()
-	if err != nil || got != string(want) {
-		t.Errorf("the manifest differs from sha256sum's:\n%s\n%s %v", got, want, err)
-	}
-	if page := p.get(t, caseBase+"/acquire"); !strings.Contains(page, "taken up again") {
-		t.Error("the run's log does not say that it was taken up again")
-	}
-}
-
 func TestHash(t *testing.T) {
 	dir := t.TempDir()
 	for name, text := range map[string]string{"abc": "abc", "sub/odd name": "", "sub/back\\slash": "x"} {

@@ -103,6 +103,9 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 			return err
 		}
 		if err != nil {
+			if gone := q.gone(ctx, c.ID, src); gone != nil {
+				return fmt.Errorf("the source went away while %s was read (%w). What was read is in the vault and stays there: connect the source again and resume this run", f.path, gone)
+			}
 			t.Logf("%s: %v", f.path, err)
 			fault(f.path, err.Error())
 			continue
@@ -112,13 +115,40 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 		}
 	}
 	if src.Name != "." && len(b.Files) > 0 {
-		more, err := q.content(ctx, t, a, b)
+		more, err := q.archiveContent(ctx, t, a)
 		if err != nil {
 			return err
 		}
 		faults = append(faults, more...)
 	}
 	return q.end(ctx, t, c, a, sub.Reference, faults)
+}
+
+// archiveContent reads what a plain archive holds, from the vault: what is listed
+// is what was acquired, whatever becomes of the source meanwhile.
+func (q *Acquirer) archiveContent(ctx context.Context, t *run.Task, a *store.Acquisition) ([]store.AcquisitionFault, error) {
+	fsys, name, err := q.acquired(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	b, err := backup.Open(fsys, name, nil)
+	if err != nil {
+		return nil, fmt.Errorf("opening the archive that was acquired: %w", err)
+	}
+	defer b.Close()
+	return q.content(ctx, t, a, b)
+}
+
+// gone tells why a source cannot be read any more at all; nil if it can, and only
+// a file of it cannot.
+func (q *Acquirer) gone(ctx context.Context, caseID int64, src *Source) error {
+	again, err := q.Open(ctx, caseID, src.Address)
+	if err != nil {
+		return err
+	}
+	defer again.Close()
+	_, err = backup.ReadLabel(again.FS, again.Name)
+	return err
 }
 
 // total tells how much there is to do.
@@ -197,14 +227,18 @@ func (q *Acquirer) file(ctx context.Context, t *run.Task, fsys fs.FS, a *store.A
 		mod = known.Changed
 	}
 	out.ModifiedAt = &mod
-	return out, q.keep(ctx, t, out, r)
+	return out, q.keep(ctx, t, out, r, st.Size())
 }
 
-// keep puts the content of a file into the vault and the file into the list.
-func (q *Acquirer) keep(ctx context.Context, t *run.Task, f *store.File, r io.Reader) error {
+// keep puts the content of a file, which has size bytes unless size is -1, into
+// the vault and the file into the list.
+func (q *Acquirer) keep(ctx context.Context, t *run.Task, f *store.File, r io.Reader, size int64) error {
 	set, err := q.Vault.Put(ctx, r, func(n int) { t.Done(int64(n), 0) })
 	if err != nil {
 		return err
+	}
+	if size >= 0 && set.Size != size {
+		return fmt.Errorf("had %d bytes when it was opened and gave %d: it changed, or broke off, while it was read", size, set.Size)
 	}
 	f.Size, f.Segments, f.CheckedAt = set.Size, packSegments(set), time.Now()
 	f.MD5, f.SHA1, f.SHA256 = set.Hex()

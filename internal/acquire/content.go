@@ -58,11 +58,11 @@ func (q *Acquirer) contentFile(ctx context.Context, t *run.Task, a *store.Acquis
 	}
 	defer in.Close()
 	changed := f.Changed
-	out := &store.File{AcquisitionID: a.ID, Content: true, Path: f.Stored, RealPath: f.Path, ModifiedAt: &changed}
+	out, size := &store.File{AcquisitionID: a.ID, Content: true, Path: f.Stored, RealPath: f.Path, ModifiedAt: &changed}, int64(-1)
 	if f.At >= 0 {
-		out.ArchiveAt = &f.At
+		out.ArchiveAt, size = &f.At, f.Size
 	}
-	err = q.keep(ctx, t, out, in)
+	err = q.keep(ctx, t, out, in, size)
 	if ctx.Err() != nil || errors.Is(err, errKeeping) || errors.Is(err, vault.ErrWrite) {
 		return "", err
 	}

@@ -60,9 +60,12 @@ func (v *Bucket) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
-	w := digest.NewWriter()
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(into{tmp}, w)}, told{ctx, r, progress}, make([]byte, 256<<10))
+	w, to := digest.NewWriter(), into{tmp, new(int64)}
+	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(to, w)}, told{ctx, r, progress}, make([]byte, 256<<10))
 	set := w.Sum()
+	if err == nil {
+		err = to.end(n)
+	}
 	if err != nil {
 		return set, fmt.Errorf("after %d bytes: %w", n, err)
 	}

@@ -1,6 +1,7 @@
 package vault
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/hex"
@@ -66,18 +67,18 @@ func (v *Folder) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 	}
 	defer os.Remove(tmp) // gone already if all went well
 	defer f.Close()
-	w := digest.NewWriter()
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(into{f}, w)}, told{ctx, r, progress}, make([]byte, 256<<10))
+	w, to := digest.NewWriter(), into{f, new(int64)}
+	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(to, w)}, told{ctx, r, progress}, make([]byte, 256<<10))
 	set := w.Sum()
 	if err != nil {
 		return set, fmt.Errorf("after %d bytes: %w", n, err)
 	}
-	if err := errors.Join(f.Sync(), f.Chmod(0o400), f.Close()); err != nil {
+	if err := errors.Join(to.end(n), f.Sync(), f.Chmod(0o400), f.Close()); err != nil {
 		return set, writing(err)
 	}
 	_, _, sum := set.Hex()
-	to := v.Path(sum)
-	if kept, err := os.Open(to); err == nil {
+	at := v.Path(sum)
+	if kept, err := os.Open(at); err == nil {
 		defer kept.Close()
 		again, err := digest.Reader(told{ctx, kept, nil})
 		if err == nil && again.SHA256 != set.SHA256 {
@@ -85,25 +86,60 @@ func (v *Folder) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 		}
 		return set, err
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
 		return set, writing(err)
 	}
-	if err := os.Rename(tmp, to); err != nil {
+	if err := os.Rename(tmp, at); err != nil {
 		return set, writing(err)
 	}
-	return set, syncDir(filepath.Dir(to))
+	return set, syncDir(filepath.Dir(at))
 }
 
 // into is the file that is written: what it cannot take is the vault's fault,
-// not the source's.
-type into struct{ f *os.File }
+// not the source's. Where all is zero it leaves a hole, so that an image of a
+// mostly empty disk takes no more room than what it holds.
+type into struct {
+	*os.File
+	hole *int64 // bytes at the end that are not written yet
+}
 
-func (w into) Write(p []byte) (int, error) {
-	n, err := w.f.Write(p)
-	if err != nil {
-		err = writing(err)
+// zeros is what is left out.
+var zeros [64 << 10]byte
+
+func (w into) Write(p []byte) (n int, err error) {
+	for len(p) > 0 && err == nil {
+		k := min(len(p), len(zeros))
+		if bytes.Equal(p[:k], zeros[:k]) {
+			*w.hole += int64(k)
+		} else {
+			err = w.skip()
+			if err == nil {
+				_, err = w.File.Write(p[:k])
+			}
+		}
+		n, p = n+k, p[k:]
 	}
-	return n, err
+	if err != nil {
+		return n, writing(err)
+	}
+	return n, nil
+}
+
+// skip makes the hole before what is written next.
+func (w into) skip() (err error) {
+	if *w.hole > 0 {
+		_, err = w.Seek(*w.hole, io.SeekCurrent)
+		*w.hole = 0
+	}
+	return err
+}
+
+// end gives the file its size, if a hole ends it.
+func (w into) end(size int64) error {
+	if *w.hole > 0 {
+		return w.Truncate(size)
+	}
+	return nil
 }
 
 func syncDir(dir string) error {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"testing/iotest"
 	"time"
@@ -61,6 +62,30 @@ func TestBlobsAreKeptUnderTheirDigestOnceAndReadOnly(t *testing.T) {
 	}
 	if _, err := v.Open("../../etc/passwd"); err == nil {
 		t.Error("a path was taken for a digest")
+	}
+}
+
+// What is zero takes no room, wherever it lies, and every byte comes back.
+func TestHoles(t *testing.T) {
+	v, _ := open(t)
+	for name, parts := range map[string][]int{"in the middle": {100, -300_000, 70_000, -64 << 10, 1}, "at the ends": {-300_000, 5, -200_001}, "all": {-10 << 20}, "none": {300_000}} {
+		var content []byte
+		for _, n := range parts {
+			content = append(content, bytes.Repeat([]byte{0x55}, max(0, n))...)
+			content = append(content, make([]byte, max(0, -n))...)
+		}
+		set, err := v.Put(context.Background(), iotest.HalfReader(bytes.NewReader(content)), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, _, sum := set.Hex()
+		got, err := os.ReadFile(v.Path(sum))
+		if err != nil || !bytes.Equal(got, content) {
+			t.Errorf("%s: %d bytes back of %d, %v", name, len(got), len(content), err)
+		}
+		if st, err := os.Stat(v.Path(sum)); err == nil && name == "all" && st.Sys().(*syscall.Stat_t).Blocks > 100 {
+			t.Errorf("%d blocks for nothing but zeros", st.Sys().(*syscall.Stat_t).Blocks)
+		}
 	}
 }
 

@@ -1,0 +1,88 @@
+package acquire
+
+import (
+	"context"
+	"crypto/sha256"
+	"io"
+	"os"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"crosswind/internal/run"
+	"crosswind/internal/run/runtest"
+	"crosswind/internal/standin/democase"
+	"crosswind/internal/store/storetest"
+	"crosswind/internal/vault"
+)
+
+// Target: acquiring with three digests, and the copy synced to the disk, reaches
+// 0.7 of the throughput of the slowest digest, SHA-256, alone over the same bytes.
+func BenchmarkAcquire(b *testing.B) {
+	ctx := context.Background()
+	s, dir := storetest.Open(b), b.TempDir()
+	if err := democase.Make(dir, democase.Options{Recordings: 20, RecordingBytes: 20 << 20}); err != nil {
+		b.Fatal(err)
+	}
+	if err := democase.Seed(ctx, s); err != nil {
+		b.Fatal(err)
+	}
+	c, err := s.CaseByReference(ctx, democase.Reference)
+	if err != nil {
+		b.Fatal(err)
+	}
+	es, err := s.Exhibits(ctx, c.ID)
+	if err != nil {
+		b.Fatal(err)
+	}
+	source := filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
+	q := &Acquirer{Store: s, Tool: "bench", Keys: &Keys{}}
+	do := runtest.Start(b, s, c, map[string]run.Job{"acquire backup": q.Backup}, io.Discard)
+	var alone, acquiring time.Duration
+	var size int64
+	for b.Loop() {
+		began := time.Now()
+		size = hashAlone(b, source)
+		alone += time.Since(began)
+		vaultDir := filepath.Join(dir, "vault")
+		if q.Vault, err = vault.OpenFolder(vaultDir); err != nil {
+			b.Fatal(err)
+		}
+		r := do.Do("acquire backup", BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Address: source})
+		if r.State != "done" || r.BytesDone != size {
+			b.Fatalf("%+v", r)
+		}
+		acquiring += r.EndedAt.Sub(*r.StartedAt)
+		if err := os.RemoveAll(vaultDir); err != nil {
+			b.Fatal(err)
+		}
+	}
+	mib := float64(size) * float64(b.N) / (1 << 20)
+	b.ReportMetric(mib/acquiring.Seconds(), "MiB/s")
+	b.ReportMetric(mib/alone.Seconds(), "MiB/s-SHA-256-alone")
+	b.ReportMetric(alone.Seconds()/acquiring.Seconds(), "ratio")
+}
+
+// hashAlone hashes all files below dir with SHA-256.
+func hashAlone(b *testing.B, dir string) (size int64) {
+	b.Helper()
+	h := sha256.New()
+	err := filepath.WalkDir(dir, func(p string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		f, err := os.Open(p)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		h.Reset()
+		n, err := io.CopyBuffer(struct{ io.Writer }{h}, f, make([]byte, 256<<10))
+		size += n
+		return err
+	})
+	if err != nil {
+		b.Fatal(err)
+	}
+	return size
+}
