@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -32,17 +33,37 @@ type bench struct {
 	whole string // a whole backup
 }
 
+// demo makes the demo's evidence once for all tests.
+var demo = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "crosswind-demo-")
+	if err == nil {
+		err = democase.Make(dir, democase.Options{Recordings: 2, RecordingBytes: 3 << 20})
+	}
+	return dir, err
+})
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if dir, err := demo(); err == nil {
+		os.RemoveAll(dir)
+	}
+	os.Exit(code)
+}
+
 // newBench makes the demo's backups, a case with an exhibit, and a worker.
 func newBench(t *testing.T) *bench {
 	ctx := context.Background()
 	b := &bench{t: t, s: storetest.Open(t), dir: t.TempDir()}
-	if err := democase.Make(b.dir, democase.Options{Recordings: 2, RecordingBytes: 3 << 20}); err != nil {
+	from, err := demo()
+	if err != nil {
 		t.Fatal(err)
+	}
+	if out, err := exec.Command("cp", "-a", from+"/.", b.dir).CombinedOutput(); err != nil {
+		t.Fatal(err, string(out))
 	}
 	if err := democase.Seed(ctx, b.s); err != nil {
 		t.Fatal(err)
 	}
-	var err error
 	if b.c, err = b.s.CaseByReference(ctx, democase.Reference); err != nil {
 		t.Fatal(err)
 	}

@@ -75,7 +75,7 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	var faults []store.AcquisitionFault
 	fault := func(p, what string) { faults = append(faults, store.AcquisitionFault{Path: p, Fault: what}) }
 	for _, p := range others {
-		fault(p, "not a regular file that can be read; it was not taken")
+		fault(asText(p), "not a regular file that can be read; it was not taken")
 	}
 	b, err := backup.Open(src.FS, src.Name, nil)
 	if err != nil {
@@ -92,22 +92,25 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	}
 	q.total(t, src, files, b)
 	for _, f := range files {
+		if f.name() != f.path {
+			fault(f.name(), "its name is not UTF-8: the bytes that are not are written \\xNN here and in the manifest, where sha256sum -c does not find it")
+		}
 		kf, err := q.file(ctx, t, src.FS, a, f, known[f.path])
 		if ctx.Err() != nil {
 			return err
 		}
 		if errors.Is(err, vault.ErrFull) {
-			return q.full(ctx, a, f.path, err)
+			return q.full(ctx, a, f.name(), err)
 		}
 		if errors.Is(err, errKeeping) || errors.Is(err, vault.ErrWrite) {
 			return err
 		}
 		if err != nil {
 			if gone := q.gone(ctx, c.ID, src); gone != nil {
-				return fmt.Errorf("the source went away while %s was read (%w). What was read is in the vault and stays there: connect the source again and resume this run", f.path, gone)
+				return fmt.Errorf("the source went away while %s was read (%w). What was read is in the vault and stays there: connect the source again and resume this run", f.name(), gone)
 			}
-			t.Logf("%s: %v", f.path, err)
-			fault(f.path, err.Error())
+			t.Logf("%s: %s", f.name(), asText(err.Error()))
+			fault(f.name(), asText(err.Error()))
 			continue
 		}
 		if k := known[f.path]; k.SHA256 != "" && k.SHA256 != kf.SHA256 {
@@ -201,7 +204,7 @@ var errKeeping = errors.New("keeping what was read")
 
 // file acquires one file, or finds that it is kept already.
 func (q *Acquirer) file(ctx context.Context, t *run.Task, fsys fs.FS, a *store.Acquisition, f sourceFile, known backup.File) (*store.File, error) {
-	kept, err := q.Store.FileByPath(ctx, a.ID, store.Source, f.path)
+	kept, err := q.Store.FileByPath(ctx, a.ID, store.Source, f.name())
 	if err == nil && q.Vault.Has(kept.SHA256, kept.Size) {
 		t.Done(kept.Size, 1)
 		return kept, nil
@@ -221,7 +224,7 @@ func (q *Acquirer) file(ctx context.Context, t *run.Task, fsys fs.FS, a *store.A
 	if !st.Mode().IsRegular() {
 		return nil, errors.New("is no regular file any more")
 	}
-	out := &store.File{AcquisitionID: a.ID, Path: f.path, RealPath: known.Path}
+	out := &store.File{AcquisitionID: a.ID, Path: f.name(), RealPath: known.Path}
 	mod := st.ModTime().UTC()
 	if !known.Changed.IsZero() {
 		mod = known.Changed

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"unicode/utf8"
 
 	"crosswind/core/backup"
 	"crosswind/internal/store"
@@ -228,6 +229,27 @@ func look(fsys fs.FS, name string) (*Found, error) {
 type sourceFile struct {
 	path string // slash-separated
 	size int64
+}
+
+// name is the path as text. Bytes that are no UTF-8 are written \xNN; then the
+// path is not the one by which the file is opened.
+func (f sourceFile) name() string { return asText(f.path) }
+
+func asText(p string) string {
+	if utf8.ValidString(p) {
+		return p
+	}
+	var b strings.Builder
+	for len(p) > 0 {
+		r, n := utf8.DecodeRuneInString(p)
+		if r == utf8.RuneError && n == 1 {
+			fmt.Fprintf(&b, `\x%02x`, p[0])
+		} else {
+			b.WriteString(p[:n])
+		}
+		p = p[n:]
+	}
+	return b.String()
 }
 
 // tree lists the regular files of a source in order of their paths' bytes, and

@@ -29,6 +29,41 @@ type Source struct {
 
 const archiveScheme = "archive:"
 
+// rootFS is a folder of this machine. Unlike the file system that os.Root gives,
+// it opens files whose names are no UTF-8: evidence may have such names.
+type rootFS struct{ root *os.Root }
+
+// Open opens a file.
+func (r rootFS) Open(name string) (fs.File, error) { return r.root.Open(filepath.FromSlash(name)) }
+
+// Stat tells of a file.
+func (r rootFS) Stat(name string) (fs.FileInfo, error) { return r.root.Stat(filepath.FromSlash(name)) }
+
+// ReadDir lists a folder.
+func (r rootFS) ReadDir(name string) ([]fs.DirEntry, error) {
+	d, err := r.root.Open(filepath.FromSlash(name))
+	if err != nil {
+		return nil, err
+	}
+	defer d.Close()
+	list, err := d.ReadDir(-1)
+	for i := range list {
+		list[i] = rootEntry{list[i], r.root, filepath.Join(filepath.FromSlash(name), list[i].Name())}
+	}
+	slices.SortFunc(list, func(a, b fs.DirEntry) int { return cmp.Compare(a.Name(), b.Name()) })
+	return list, err
+}
+
+// rootEntry tells of a file by way of the root, out of which no link leads.
+type rootEntry struct {
+	fs.DirEntry
+	root *os.Root
+	path string
+}
+
+// Info tells of the file.
+func (e rootEntry) Info() (fs.FileInfo, error) { return e.root.Lstat(e.path) }
+
 // Open opens a source by its address. No symbolic link is followed out of it.
 func (q *Acquirer) Open(ctx context.Context, caseID int64, address string) (*Source, error) {
 	if rest, ok := strings.CutPrefix(address, archiveScheme); ok {
@@ -46,7 +81,7 @@ func (q *Acquirer) Open(ctx context.Context, caseID int64, address string) (*Sou
 	if err != nil {
 		return nil, err
 	}
-	return &Source{address, root.FS(), name, root}, nil
+	return &Source{address, rootFS{root}, name, root}, nil
 }
 
 func (q *Acquirer) openMember(ctx context.Context, caseID int64, address, rest string) (*Source, error) {
