@@ -145,6 +145,15 @@ test("2. a backup is found and acquired while the page is left", async () => {
   await whole.getByRole("combobox").selectOption("014-A");
   await whole.getByRole("button", { name: "Acquire" }).click();
   const run = page.locator("[data-run]").first();
+  // Paused, left, come back to, and resumed.
+  await run.getByRole("button", { name: "Pause" }).click();
+  await expect(run).toHaveAttribute("data-state", "paused");
+  await page.goto(kase());
+  await page.goto(kase() + "/acquire");
+  await expect(run).toHaveAttribute("data-state", "paused");
+  const [done, total] = (await run.locator('[data-part="bytes"]').innerText()).split(" of ").map((n) => Number(n.replace(/\D/g, "")));
+  expect(done).toBeLessThan(total);
+  await run.getByRole("button", { name: "Resume" }).click();
   await expect(run.locator('[data-part="rate"]')).toContainText("MiB/s");
   await expect(run.locator('[data-part="left"]')).toContainText(" s");
   await shot(page, "acquire");
@@ -174,6 +183,10 @@ test("3. every hash, the manifest, and a byte changed by hand", async () => {
   await page.getByRole("button", { name: "Check against the source" }).click();
   await expect(page.getByRole("row", { name: /source all 41 hold/ })).toBeVisible({ timeout: 120_000 });
   await page.getByRole("button", { name: "Check again from the vault" }).click();
+  await page.locator("[data-run]").getByRole("button", { name: "Pause" }).click(); // half-way, the map shows how far it has come
+  await expect(page.locator("[data-run]")).toHaveAttribute("data-state", "paused");
+  expect(await page.locator(".segments .wait").count()).toBeGreaterThan(0);
+  await page.getByRole("button", { name: "Resume" }).click();
   await expect(page.getByRole("row", { name: /vault all 41 hold/ })).toBeVisible({ timeout: 120_000 });
   await accessible(page);
   await shot(page, "verify");

@@ -107,7 +107,7 @@ func workCommand() *cobra.Command {
 	s := settings{What: "work"}
 	c := &cobra.Command{Use: "work", Short: "Works on runs, beside the web application, on this or another machine", Args: args(0, 0),
 		Long: "Takes runs from the queue in the database and works on them, without a web page. Any number of such processes may run; all need the same\n" +
-			"database and vault, the same signing key below --data, and the same paths to the sources. " + environment,
+			"database, the same --data folder and vault, and the same paths to the sources. " + environment,
 		RunE: func(c *cobra.Command, _ []string) error {
 			a, err := start(c.Context(), s)
 			if err != nil {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,6 +13,10 @@ import (
 	"time"
 
 	"crosswind/internal/store"
+	"crosswind/internal/vault"
+
+	"github.com/johannesboyne/gofakes3"
+	"github.com/johannesboyne/gofakes3/backend/s3mem"
 )
 
 // hand hands an archive in from a path, and waits until it is unpacked.
@@ -130,6 +135,35 @@ func TestSingleArchive(t *testing.T) {
 	r := b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x", Against: "vault"})
 	if r.State != "done" || r.ItemsDone != int64(n+1) {
 		t.Errorf("%+v", r)
+	}
+}
+
+// The same work over an object store ends with the same manifests.
+func TestOverAnObjectStore(t *testing.T) {
+	b := newBench(t)
+	path := filepath.Join(b.dir, "backups", "galley-phone-2026-09-22.stow")
+	_, folder := b.acquire(path)
+	backend := s3mem.New()
+	if err := backend.CreateBucket("evidence"); err != nil {
+		t.Fatal(err)
+	}
+	srv := httptest.NewServer(gofakes3.New(backend).Server())
+	defer srv.Close()
+	t.Setenv("CROSSWIND_S3_KEY", "key")
+	t.Setenv("CROSSWIND_S3_SECRET", "secret")
+	v, err := vault.Open(context.Background(), "s3://"+strings.TrimPrefix(srv.URL, "http://")+"/evidence", t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.q.Vault = v
+	_, a := b.acquire(path)
+	if a == nil || a.Manifest != folder.Manifest || a.ContentManifest != folder.ContentManifest {
+		t.Errorf("%+v\n%+v", a, folder)
+	}
+	r := b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x", Against: "vault"})
+	bad, err := b.s.Files(context.Background(), store.FileFilter{Acquisition: a.ID, Part: store.Both, Faulty: true}, 10)
+	if r.State != "done" || err != nil || len(bad) != 0 {
+		t.Errorf("%+v, %+v, %v", r, bad, err)
 	}
 }
 
