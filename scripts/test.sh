@@ -22,7 +22,7 @@ scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
 step go test ./...
-for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen; do
+for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown; do
   step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-4s}" -fuzzminimizetime 1x "./${target%:*}"
 done
 [ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL="$PWD/$dir" step npx playwright test --config e2e/playwright.config.mjs
