@@ -1,7 +1,12 @@
 package acquire
 
 import (
+	"bytes"
 	"context"
+	"crypto/pbkdf2"
+	"crypto/sha256"
+	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http/httptest"
@@ -12,6 +17,7 @@ import (
 	"testing"
 	"time"
 
+	"crosswind/core/backup"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
 
@@ -135,6 +141,48 @@ func TestSingleArchive(t *testing.T) {
 	r := b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x", Against: "vault"})
 	if r.State != "done" || r.ItemsDone != int64(n+1) {
 		t.Errorf("%+v", r)
+	}
+}
+
+// An encrypted single archive gives, unlocked, the content of the plain one.
+func TestEncryptedSingleArchive(t *testing.T) {
+	b := newBench(t)
+	path := filepath.Join(b.dir, "backups", "galley-phone-2026-09-22.stow")
+	_, plain := b.acquire(path)
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var l backup.Label
+	if err := json.Unmarshal(plain.Facts, &l); err != nil {
+		t.Fatal(err)
+	}
+	key := bytes.Repeat([]byte{7}, 32)
+	kek, err1 := pbkdf2.Key(sha256.New, "petrel", []byte("salt"), 1000, 32)
+	wrapped, err2 := backup.Wrap(kek, key)
+	k, err3 := backup.NewKey(key)
+	l.Encrypted, l.Lock = true, &backup.Lock{Salt: []byte("salt"), Rounds: 1000, Wrapped: wrapped}
+	label, err4 := json.Marshal(l)
+	out := bytes.NewBuffer(append(binary.BigEndian.AppendUint32([]byte(backup.StowMagic), uint32(len(label))), label...))
+	err = errors.Join(err1, err2, err3, err4, k.Seal(out, raw, []byte("seven b")))
+	if err := errors.Join(err, os.WriteFile(filepath.Join(b.dir, "locked.stow"), out.Bytes(), 0o644)); err != nil {
+		t.Fatal(err)
+	}
+	_, a := b.acquire(filepath.Join(b.dir, "locked.stow"))
+	if a == nil || a.ContentManifest != "" {
+		t.Fatalf("%+v", a)
+	}
+	if err := b.q.Keys.Try(a, "gannet"); !errors.Is(err, backup.ErrPassword) {
+		t.Error(err)
+	}
+	if err := b.q.Keys.Try(a, "petrel"); err != nil {
+		t.Fatal(err)
+	}
+	if r := b.Do("unlock", UnlockSubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x"}); r.State != "done" {
+		t.Fatalf("%+v", r)
+	}
+	if a := b.newest(); a.ContentManifest != plain.ContentManifest {
+		t.Errorf("the content's manifest is %s, of the plain archive %s", a.ContentManifest, plain.ContentManifest)
 	}
 }
 

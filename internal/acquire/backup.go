@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"crosswind/core/backup"
@@ -19,6 +20,8 @@ import (
 	"crosswind/internal/run"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Methods are how the acquisition of a local backup is named in reports.
@@ -91,32 +94,13 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 		fault(f.Path, f.What)
 	}
 	q.total(t, src, files, b)
-	for _, f := range files {
-		if f.name() != f.path {
-			fault(f.name(), "its name is not UTF-8: the bytes that are not are written \\xNN here and in the manifest, where sha256sum -c does not find it")
-		}
-		kf, err := q.file(ctx, t, src.FS, a, f, known[f.path])
-		if ctx.Err() != nil {
-			return err
-		}
-		if errors.Is(err, vault.ErrFull) {
-			return q.full(ctx, a, f.name(), err)
-		}
-		if errors.Is(err, errKeeping) || errors.Is(err, vault.ErrWrite) {
-			return err
-		}
-		if err != nil {
-			if gone := q.gone(ctx, c.ID, src); gone != nil {
-				return fmt.Errorf("the source went away while %s was read (%w). What was read is in the vault and stays there: connect the source again and resume this run", f.name(), gone)
-			}
-			t.Logf("%s: %s", f.name(), asText(err.Error()))
-			fault(f.name(), asText(err.Error()))
-			continue
-		}
-		if k := known[f.path]; k.SHA256 != "" && k.SHA256 != kf.SHA256 {
-			fault(f.path, "its SHA-256 is "+kf.SHA256+", the backup says "+k.SHA256)
-		}
+	more, err := each(ctx, files, func(ctx context.Context, f sourceFile) ([]store.AcquisitionFault, error) {
+		return q.sourceFile(ctx, t, c, a, src, f, known[f.path])
+	})
+	if err != nil {
+		return err
 	}
+	faults = append(faults, more...)
 	if src.Name != "." && len(b.Files) > 0 {
 		more, err := q.archiveContent(ctx, t, a)
 		if err != nil {
@@ -125,6 +109,62 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 		faults = append(faults, more...)
 	}
 	return q.end(ctx, t, c, a, sub.Reference, faults)
+}
+
+// atOnce is how many files are read at a time: while one is synced to the disk,
+// another is hashed.
+const atOnce = 2
+
+// each calls do for every item, atOnce at a time, and gathers what they find. The
+// first error ends it.
+func each[T any](ctx context.Context, items []T, do func(context.Context, T) ([]store.AcquisitionFault, error)) (all []store.AcquisitionFault, err error) {
+	var mu sync.Mutex
+	g, gctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for _, item := range items {
+		if gctx.Err() != nil {
+			break
+		}
+		g.Go(func() error {
+			found, err := do(gctx, item)
+			mu.Lock()
+			defer mu.Unlock()
+			all = append(all, found...)
+			return err
+		})
+	}
+	err = g.Wait()
+	if err == nil && ctx.Err() != nil {
+		err = context.Cause(ctx)
+	}
+	return all, err
+}
+
+// sourceFile acquires one file of a source. Faults are the file's; err ends the
+// run.
+func (q *Acquirer) sourceFile(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, src *Source, f sourceFile, known backup.File) (faults []store.AcquisitionFault, err error) {
+	fault := func(what string) { faults = append(faults, store.AcquisitionFault{Path: f.name(), Fault: what}) }
+	if f.name() != f.path {
+		fault("its name is not UTF-8: the bytes that are not are written \\xNN here and in the manifest, where sha256sum -c does not find it")
+	}
+	kept, err := q.file(ctx, t, src.FS, a, f, known)
+	switch {
+	case ctx.Err() != nil:
+		return nil, context.Cause(ctx)
+	case errors.Is(err, vault.ErrFull):
+		return nil, q.full(ctx, a, f.name(), err)
+	case errors.Is(err, errKeeping) || errors.Is(err, vault.ErrWrite):
+		return nil, err
+	case err != nil:
+		if gone := q.gone(ctx, c.ID, src); gone != nil {
+			return nil, fmt.Errorf("the source went away while %s was read (%w). What was read is in the vault and stays there: connect the source again and resume this run", f.name(), gone)
+		}
+		t.Logf("%s: %s", f.name(), asText(err.Error()))
+		fault(asText(err.Error()))
+	case known.SHA256 != "" && known.SHA256 != kept.SHA256:
+		fault("its SHA-256 is " + kept.SHA256 + ", the backup says " + known.SHA256)
+	}
+	return faults, nil
 }
 
 // archiveContent reads what a plain archive holds, from the vault: what is listed

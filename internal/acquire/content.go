@@ -18,11 +18,11 @@ import (
 // content puts what the files of a backup hold into the vault, beside the files
 // themselves. What is there already is not read again.
 func (q *Acquirer) content(ctx context.Context, t *run.Task, a *store.Acquisition, b *backup.Backup) (faults []store.AcquisitionFault, err error) {
-	for _, f := range b.Files {
+	faults, err = each(ctx, b.Files, func(ctx context.Context, f backup.File) ([]store.AcquisitionFault, error) {
 		kept, err := q.Store.FileByPath(ctx, a.ID, store.Content, f.Stored)
 		if err == nil && q.Vault.Has(kept.SHA256, kept.Size) {
 			t.Done(kept.Size, 1)
-			continue
+			return nil, nil
 		}
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return nil, err
@@ -31,13 +31,14 @@ func (q *Acquirer) content(ctx context.Context, t *run.Task, a *store.Acquisitio
 		if errors.Is(err, vault.ErrFull) {
 			err = q.full(ctx, a, f.Path, err)
 		}
-		if err != nil {
+		if err != nil || fault == "" {
 			return nil, err
 		}
-		if fault != "" {
-			t.Logf("%s: %s", f.Stored, fault)
-			faults = append(faults, store.AcquisitionFault{Path: f.Stored, Fault: fault})
-		}
+		t.Logf("%s: %s", f.Stored, fault)
+		return []store.AcquisitionFault{{Path: f.Stored, Fault: fault}}, nil
+	})
+	if err != nil {
+		return nil, err
 	}
 	if a.ContentManifest, err = q.manifest(ctx, a.ID, store.Content); err != nil {
 		return nil, err
