@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"net/http/cookiejar"
 	"net/url"
 	"os"
 	"os/exec"
@@ -16,9 +15,7 @@ import (
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
-	"crosswind/internal/standin/democase"
 	"crosswind/internal/store/storetest"
 )
 
@@ -51,85 +48,6 @@ func command(t *testing.T, dir string, args ...string) (stdout, stderr string, c
 	}
 	return o.String(), e.String(), cmd.ProcessState.ExitCode()
 }
-
-// program is an application that is running.
-type program struct {
-	cmd  *exec.Cmd
-	base string
-	http *http.Client
-}
-
-func startDemo(t *testing.T, dir, database string) *program {
-	t.Helper()
-	cmd := exec.Command(binary, "demo", "--dir", dir, "--listen", "127.0.0.1:0", "--recordings", "8")
-	cmd.Env = append(os.Environ(), "CROSSWIND_DATABASE="+database)
-	out, err := cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	cmd.Stderr = os.Stderr
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
-	jar, _ := cookiejar.New(nil)
-	p := &program{cmd: cmd, http: &http.Client{Jar: jar, Timeout: 20 * time.Second}}
-	sc := bufio.NewScanner(out)
-	for p.base == "" && sc.Scan() {
-		if i := strings.Index(sc.Text(), "http://"); i >= 0 {
-			p.base = sc.Text()[i:]
-		}
-	}
-	if p.base == "" {
-		t.Fatal("the demo did not start")
-	}
-	go io.Copy(io.Discard, out)
-	p.post(t, "/sign-in", "login", democase.Accounts[0].Login, "password", democase.Accounts[0].Password)
-	return p
-}
-
-func (p *program) post(t *testing.T, path string, pairs ...string) {
-	t.Helper()
-	v := url.Values{}
-	for i := 0; i < len(pairs); i += 2 {
-		v.Set(pairs[i], pairs[i+1])
-	}
-	res, err := p.http.PostForm(p.base+path, v)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer res.Body.Close()
-	if b, _ := io.ReadAll(res.Body); res.StatusCode != http.StatusOK {
-		t.Fatalf("POST %s: %s\n%s", path, res.Status, b)
-	}
-}
-
-func (p *program) get(t *testing.T, path string) string {
-	t.Helper()
-	res, err := p.http.Get(p.base + path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer res.Body.Close()
-	b, err := io.ReadAll(res.Body)
-	if err != nil || res.StatusCode != http.StatusOK {
-		t.Fatalf("GET %s: %s, %v", path, res.Status, err)
-	}
-	return string(b)
-}
-
-func (p *program) await(t *testing.T, path, text string) string {
-	t.Helper()
-	for end := time.Now().Add(120 * time.Second); time.Now().Before(end); time.Sleep(100 * time.Millisecond) {
-		if page := p.get(t, path); strings.Contains(page, text) {
-			return page
-		}
-	}
-	t.Fatalf("%s never said %q", path, text)
-	return ""
-}
-
-const caseBase = "/case/" + democase.Reference
 
 func TestHash(t *testing.T) {
 	dir := t.TempDir()
