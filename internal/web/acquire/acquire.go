@@ -33,6 +33,8 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/acquire/place", p.place)
 	inCase.POST("/acquire/archive", p.upload)
 	inCase.POST("/acquire/loss", p.loss)
+	inCase.GET("/acquire/route", func(c *gin.Context) error { return p.situation(c, nil, nil) })
+	inCase.POST("/acquire/route", p.choose)
 	inCase.GET("/events", p.events)
 	inCase.POST("/run/:id/:wish", p.wish)
 }
@@ -61,6 +63,14 @@ type content struct {
 	Notes    []string
 	Runs     []store.Run
 	Done     []acquired
+	Routes   []routed
+}
+
+// routed is an exhibit with the route that was chosen for it.
+type routed struct {
+	store.Exhibit
+	Choice *store.RouteChoice
+	Title  string
 }
 
 func (a pages) page(c *gin.Context, fault error) error {
@@ -85,6 +95,16 @@ func (a pages) page(c *gin.Context, fault error) error {
 	}
 	if v.Archives, err = a.Store.Archives(ctx, p.Case.ID); err != nil {
 		return err
+	}
+	for _, e := range p.Exhibits {
+		r := routed{Exhibit: e}
+		if r.Choice, err = a.Store.ChosenRoute(ctx, e.ID); err != nil {
+			return err
+		}
+		if r.Choice != nil {
+			r.Title = title(r.Choice.Route)
+		}
+		v.Routes = append(v.Routes, r)
 	}
 	for _, kind := range []string{"unpack", "acquire backup"} {
 		runs, err := a.Store.Runs(ctx, p.Case.ID, kind, 6)

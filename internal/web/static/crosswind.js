@@ -129,7 +129,11 @@ document.addEventListener("keydown", (event) => {
     o: () => document.querySelector("a[data-origin]")?.click(),
     "?": () => document.querySelector("dialog.help")?.showModal(),
   }[event.key];
-  if (act) {
+  const answer = document.querySelector(`a[data-answer="${CSS.escape(event.key)}"]`);
+  if (answer) {
+    event.preventDefault();
+    choose(answer);
+  } else if (act) {
     event.preventDefault();
     act();
   } else if (/^[1-6]$/.test(event.key)) {
