@@ -19,15 +19,17 @@ export default async function start() {
     stdio: ["ignore", "pipe", "inherit"],
   });
   process.env.CROSSWIND_DIR = dir;
-  process.env.CROSSWIND_BASE = await new Promise((resolve, reject) => {
+  const said = await new Promise((resolve, reject) => {
     let said = "";
     app.stdout.on("data", (d) => {
       said += d;
-      const at = said.match(/http:\S+/);
-      if (at) resolve(at[0]);
+      if (/Pilot phone.*\n/.test(said)) resolve(said); // the last line that it prints
     });
     app.on("exit", () => reject(new Error("the application ended: " + said)));
   });
+  process.env.CROSSWIND_BASE = said.match(/http:\S+/)[0];
+  // The handsets' own screens, by the first word of their names.
+  for (const [, name, at] of said.matchAll(/^  (\w+) phone.*(http:\S+)/gm)) process.env["CROSSWIND_" + name.toUpperCase()] = at;
   return async () => {
     app.kill();
     await new Promise((done) => (app.exitCode === null ? app.on("exit", done) : done()));

@@ -30,6 +30,17 @@ func demoCommand() *cobra.Command {
 			if err := democase.Make(dir, opt); err != nil {
 				return err
 			}
+			handsets, err := democase.Handsets(dir)
+			if err != nil {
+				return err
+			}
+			for _, m := range handsets {
+				at, err := startStandin(c.Context(), m)
+				if err != nil {
+					return err
+				}
+				s.Handsets = append(s.Handsets, at)
+			}
 			s.Data, s.Backups = filepath.Join(dir, "data"), []string{filepath.Join(dir, "backups")}
 			a, err := start(c.Context(), s)
 			if err != nil {
@@ -44,6 +55,17 @@ func demoCommand() *cobra.Command {
 			}
 			fmt.Printf("\nCrosswind's demo is at %s\nSign in as %s with the password %s (or as %s with %s).\nCtrl-C ends it; what was done stays. make demo-reset starts the story afresh.\nThe encrypted backup of 14 June opens with the password %s.\n",
 				a.address(), democase.Accounts[0].Login, democase.Accounts[0].Password, democase.Accounts[1].Login, democase.Accounts[1].Password, democase.Password)
+			fmt.Println("\nHandsets are connected. Each has a screen of its own, where you do what its owner would:")
+			for i, m := range handsets {
+				how := "allow the computer, enter the code " + m.Code + ", switch radios off"
+				switch {
+				case m.Mode == "restarting":
+					how = fmt.Sprintf("restarts again and again: hold “%s” for %.0f s for service mode", m.Keys, m.Hold.Seconds())
+				case m.Screen == "dead":
+					how = fmt.Sprintf("its screen is dead: hold “%s” for %.0f s for service mode", m.Keys, m.Hold.Seconds())
+				}
+				fmt.Printf("  %-14s %-6s %-12s %s  %s\n", m.Name, m.Mark, m.Serial, s.Handsets[i], how)
+			}
 			return a.serve(c.Context())
 		}}
 	f := c.Flags()

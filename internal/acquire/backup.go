@@ -95,7 +95,7 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	}
 	q.total(t, src, files, b)
 	more, err := each(ctx, files, func(ctx context.Context, f sourceFile) ([]store.AcquisitionFault, error) {
-		return q.sourceFile(ctx, t, c, a, src, f, known[f.path])
+		return q.sourceFile(ctx, t, a, src, f, known[f.path])
 	})
 	if err != nil {
 		return err
@@ -142,7 +142,7 @@ func each[T any](ctx context.Context, items []T, do func(context.Context, T) ([]
 
 // sourceFile acquires one file of a source. Faults are the file's; err ends the
 // run.
-func (q *Acquirer) sourceFile(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, src *Source, f sourceFile, known backup.File) (faults []store.AcquisitionFault, err error) {
+func (q *Acquirer) sourceFile(ctx context.Context, t *run.Task, a *store.Acquisition, src *Source, f sourceFile, known backup.File) (faults []store.AcquisitionFault, err error) {
 	fault := func(what string) { faults = append(faults, store.AcquisitionFault{Path: f.name(), Fault: what}) }
 	if f.name() != f.path {
 		fault("its name is not UTF-8: the bytes that are not are written \\xNN here and in the manifest, where sha256sum -c does not find it")
@@ -156,7 +156,7 @@ func (q *Acquirer) sourceFile(ctx context.Context, t *run.Task, c *store.Case, a
 	case errors.Is(err, errKeeping) || errors.Is(err, vault.ErrWrite):
 		return nil, err
 	case err != nil:
-		if gone := q.gone(ctx, c.ID, src); gone != nil {
+		if gone := src.Alive(ctx); gone != nil {
 			return nil, fmt.Errorf("the source went away while %s was read (%w). What was read is in the vault and stays there: connect the source again and resume this run", f.name(), gone)
 		}
 		t.Logf("%s: %s", f.name(), asText(err.Error()))
@@ -182,10 +182,10 @@ func (q *Acquirer) archiveContent(ctx context.Context, t *run.Task, a *store.Acq
 	return q.content(ctx, t, a, b)
 }
 
-// gone tells why a source cannot be read any more at all; nil if it can, and only
+// gone tells why a backup cannot be read any more at all; nil if it can, and only
 // a file of it cannot.
-func (q *Acquirer) gone(ctx context.Context, caseID int64, src *Source) error {
-	again, err := q.Open(ctx, caseID, src.Address)
+func (q *Acquirer) gone(ctx context.Context, caseID int64, address string) error {
+	again, err := q.openBackup(ctx, caseID, address)
 	if err != nil {
 		return err
 	}

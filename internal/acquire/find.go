@@ -29,6 +29,9 @@ type Acquirer struct {
 	Tool  string   // name and version
 	Roots []string // folders in which backups are looked for
 	Keys  *Keys
+	// Scratch is a folder for volumes that are being read.
+	Scratch  string
+	Handsets []string // addresses of the links to connected handsets
 }
 
 // Found is a local backup that was found.

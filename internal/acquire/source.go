@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/internal/handset"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
 )
@@ -21,9 +22,11 @@ import (
 // Source is a source that is open for reading: a folder, if Name is ".", or the
 // one file of that name.
 type Source struct {
-	Address string // an absolute path, or archive:ID/PATH for what an archive holds
+	Address string // an absolute path, archive:ID/PATH for what an archive holds, or handset:ADDRESS
 	FS      fs.FS
 	Name    string
+	// Alive says why nothing of the source can be read any more, nil if it can.
+	Alive func(context.Context) error
 	io.Closer
 }
 
@@ -66,6 +69,18 @@ func (e rootEntry) Info() (fs.FileInfo, error) { return e.root.Lstat(e.path) }
 
 // Open opens a source by its address. No symbolic link is followed out of it.
 func (q *Acquirer) Open(ctx context.Context, caseID int64, address string) (*Source, error) {
+	if rest, ok := strings.CutPrefix(address, handsetScheme); ok {
+		return openHandset(ctx, address, handset.Link{Address: rest})
+	}
+	src, err := q.openBackup(ctx, caseID, address)
+	if err == nil {
+		src.Alive = func(ctx context.Context) error { return q.gone(ctx, caseID, address) }
+	}
+	return src, err
+}
+
+// openBackup opens a folder or a file, of this machine or within an archive.
+func (q *Acquirer) openBackup(ctx context.Context, caseID int64, address string) (*Source, error) {
 	if rest, ok := strings.CutPrefix(address, archiveScheme); ok {
 		return q.openMember(ctx, caseID, address, rest)
 	}
@@ -81,7 +96,7 @@ func (q *Acquirer) Open(ctx context.Context, caseID int64, address string) (*Sou
 	if err != nil {
 		return nil, err
 	}
-	return &Source{address, rootFS{root}, name, root}, nil
+	return &Source{Address: address, FS: rootFS{root}, Name: name, Closer: root}, nil
 }
 
 func (q *Acquirer) openMember(ctx context.Context, caseID int64, address, rest string) (*Source, error) {
@@ -108,7 +123,7 @@ func (q *Acquirer) openMember(ctx context.Context, caseID int64, address, rest s
 		dir, name = path.Split(inner)
 	}
 	sub, err := fs.Sub(members, path.Clean(cmp.Or(dir, ".")))
-	return &Source{address, sub, name, io.NopCloser(nil)}, err
+	return &Source{Address: address, FS: sub, Name: name, Closer: io.NopCloser(nil)}, err
 }
 
 func (q *Acquirer) members(ctx context.Context, ar *store.Archive) (vaultFS, error) {

@@ -206,6 +206,15 @@ func (s *Store) FileByPath(ctx context.Context, acquisition int64, part Part, pa
 	return f, s.get(ctx, f, "file "+path, "SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path = $2 AND ($3 = 2 OR content = ($3 = 1)) ORDER BY content DESC LIMIT 1", acquisition, path, int(part))
 }
 
+// RenameFile keeps an earlier reading of a file under its path with @1, @2 …
+// behind it, where it makes no records, and gives that path.
+func (s *Store) RenameFile(ctx context.Context, acquisition int64, path string) (to string, err error) {
+	err = s.get(ctx, &to, "keeping the earlier reading of "+path, `UPDATE acquired_file SET real_path = '', path = path || '@' ||
+  (SELECT count(*) + 1 FROM acquired_file f WHERE f.acquisition_id = $1 AND NOT f.content AND starts_with(f.path, $2 || '@'))
+WHERE acquisition_id = $1 AND NOT content AND path = $2 RETURNING path`, acquisition, path)
+	return to, err
+}
+
 // SumFiles counts the files of a part of an acquisition and their bytes.
 func (s *Store) SumFiles(ctx context.Context, acquisition int64, part Part) (files, bytes int64, err error) {
 	var sum struct{ Files, Bytes int64 }

@@ -35,6 +35,9 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/acquire/loss", p.loss)
 	inCase.GET("/acquire/route", func(c *gin.Context) error { return p.situation(c, nil, nil) })
 	inCase.POST("/acquire/route", p.choose)
+	inCase.GET("/acquire/handset", func(c *gin.Context) error { return p.handset(c, nil) })
+	inCase.POST("/acquire/handset", p.read)
+	inCase.POST("/acquire/handset/ask", p.ask)
 	inCase.GET("/events", p.events)
 	inCase.POST("/run/:id/:wish", p.wish)
 }
@@ -64,6 +67,7 @@ type content struct {
 	Runs     []store.Run
 	Done     []acquired
 	Routes   []routed
+	Handsets []connected
 }
 
 // routed is an exhibit with the route that was chosen for it.
@@ -96,6 +100,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 	if v.Archives, err = a.Store.Archives(ctx, p.Case.ID); err != nil {
 		return err
 	}
+	v.Handsets = a.connectedHandsets(ctx)
 	for _, e := range p.Exhibits {
 		r := routed{Exhibit: e}
 		if r.Choice, err = a.Store.ChosenRoute(ctx, e.ID); err != nil {
@@ -106,7 +111,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 		}
 		v.Routes = append(v.Routes, r)
 	}
-	for _, kind := range []string{"unpack", "acquire backup"} {
+	for _, kind := range []string{"unpack", "acquire backup", "acquire handset", "acquire storage"} {
 		runs, err := a.Store.Runs(ctx, p.Case.ID, kind, 6)
 		if err != nil {
 			return err
@@ -235,7 +240,7 @@ func (a pages) wish(c *gin.Context) error {
 	default:
 		return fmt.Errorf("%s: %w", w, store.ErrNotFound)
 	}
-	stage := map[string]string{"acquire backup": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
+	stage := map[string]string{"acquire backup": "acquire", "acquire handset": "acquire", "acquire storage": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
 	return nil
 }

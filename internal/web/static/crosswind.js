@@ -269,6 +269,16 @@ function listen() {
 document.addEventListener("crosswind:visited", listen);
 listen();
 
+// What is seen of a connected handset is looked at again every second.
+setInterval(async () => {
+  const part = document.querySelector("[data-poll]");
+  if (!part || document.hidden || part.matches(":focus-within")) return;
+  const { region, ready } = part.dataset;
+  await Crosswind.visit(location.href, { push: false, asked: false, regions: [region] });
+  if (document.querySelector("[data-poll]")?.dataset.ready !== ready)
+    Crosswind.visit(location.href, { push: false, asked: false, regions: ["handset-form", "foot"] });
+}, 1000);
+
 // Components.
 document.addEventListener("alpine:init", () => {
   Alpine.data("frame", () => ({

@@ -1,0 +1,182 @@
+// Connected handsets: the examiner's page and the handset's own screen, driven
+// side by side.
+import { expect, test } from "@playwright/test";
+import { accessible, base, shot, signIn } from "./pages.mjs";
+
+test.describe.configure({ mode: "serial" });
+
+let page, hand;
+const faults = [];
+const at = (path) => base() + "/case/HND-1" + path;
+
+test.beforeAll(async ({ browser }) => {
+  page = await (await browser.newContext()).newPage();
+  hand = await (await browser.newContext()).newPage();
+  page.on("console", (m) => m.type() === "error" && faults.push(m.text()));
+  page.on("pageerror", (e) => faults.push(e.message));
+  await signIn(page);
+  await page.goto(base() + "/cases/new");
+  for (const [label, value] of Object.entries({
+    Reference: "HND-1",
+    Title: "Connected handsets",
+    "Issued by": "Harbour court",
+    "Valid from": "2026-09-01",
+    "Valid to, that day included": "2027-03-01",
+  }))
+    await page.getByLabel(label, { exact: true }).fill(value);
+  await page.getByLabel("Kind", { exact: true }).fill("order");
+  await page.getByLabel("Number", { exact: true }).fill("HC 9");
+  for (const kind of ["Messages", "Calls"]) await page.getByLabel(kind).check();
+  await page.getByRole("button", { name: "Open the case" }).click();
+  for (const [reference, mark, serial] of [
+    ["A", "OL-220", "TEST-0417-A"],
+    ["B", "TN-7", "TEST-0932-C"],
+    ["C", "TN-7C", "TEST-1177-D"],
+    ["D", "TN-5", "TEST-1205-E"],
+  ]) {
+    if (reference !== "A") await page.getByText("Register an exhibit").click();
+    for (const [id, value] of Object.entries({ reference, model_mark: mark, serial, seal: "B-" + reference, place: "Desk", to: "R. Aske" }))
+      await page.locator("#" + id).fill(value);
+    await page.getByRole("button", { name: "Register the exhibit" }).click();
+    await expect(page.getByRole("status")).toContainText(`Exhibit ${reference} is registered`);
+  }
+});
+test.afterEach(() => {
+  expect(faults.splice(0)).toEqual([]);
+});
+
+const steps = () => page.getByRole("region", { name: "Steps" });
+const done = (name) => expect(steps().locator("li.done", { hasText: name })).toBeVisible();
+const screen = (name) => hand.goto(process.env["CROSSWIND_" + name]);
+const open = async (exhibit, row) => {
+  await page.goto(at("/acquire"));
+  const line = page.locator('[data-region="handsets"]').getByRole("row", { name: row });
+  await line.getByRole("combobox").focus(); // what is being chosen is not replaced
+  await line.getByRole("combobox").selectOption(exhibit);
+  await line.getByRole("button", { name: "Read it" }).click();
+};
+
+for (const [exhibit, name, row, code, app] of [
+  ["A", "HARBOUR", /Harbour phone/, "4417", "talk.db"],
+  ["B", "GALLEY", /Galley phone/, "0932", "wire.sqlite"],
+])
+  test(`the files of the ${name.toLowerCase()} phone: approve, code, radios, and what scope allows`, async () => {
+    await open(exhibit, row);
+    await done("model is the exhibit's");
+    await accessible(page);
+    await page.getByRole("button", { name: "Ask on the handset" }).click();
+    await screen(name);
+    await expect(hand.getByRole("alert")).toContainText("May it read this handset?");
+    await hand.getByRole("button", { name: "Allow", exact: true }).click();
+    await done("computer approved");
+    await hand.getByLabel("Code").fill("0000");
+    await hand.getByRole("button", { name: "Unlock" }).click();
+    await expect(hand.locator("aside")).toContainText("wrong code");
+    await hand.getByLabel("Code").fill(code);
+    await hand.getByRole("button", { name: "Unlock" }).click();
+    await done("unlocked");
+    const read = page.getByRole("button", { name: "Read the files" });
+    await expect(read).toBeVisible();
+    await expect(page.getByRole("checkbox", { name: "Messages" })).toBeChecked();
+    await expect(page.getByRole("checkbox", { name: "Contacts" })).toBeDisabled();
+    if (exhibit === "A") {
+      // A low battery, and radios that are on.
+      await hand.getByRole("textbox", { name: "Battery" }).fill("4");
+      await hand.getByLabel("Battery").locator("xpath=ancestor::form").getByRole("button").click();
+      await expect(steps()).toContainText("Its battery has 4 % left");
+      await expect(read).toHaveCount(0);
+      await hand.getByLabel("Battery").fill("60");
+      await hand.getByLabel("Battery").locator("xpath=ancestor::form").getByRole("button").click();
+      await read.click();
+      await expect(page.getByRole("alert")).toContainText("its radios are on");
+      faults.splice(0); // the refusal's own status
+      await page.getByLabel("Its radios are on. Why is it read all the same?").fill("the shielded box is in use");
+    } else {
+      await hand.getByRole("button", { name: "Switch radios off" }).click();
+      await done("radios off");
+    }
+    await accessible(page);
+    await shot(page, exhibit === "A" ? "handset" : "handset-ready");
+    await read.click();
+    await expect(page.getByText(`${exhibit} acquisition 1`).first()).toBeVisible({ timeout: 60_000 });
+    await page.goto(at(`/verify?exhibit=${exhibit}`));
+    await expect(page.getByRole("row", { name: new RegExp(app) })).toBeVisible();
+    await expect(page.locator('tbody[data-rows="files"]')).not.toContainText(".png"); // not chosen
+    await page.goto(at(`/recover?exhibit=${exhibit}`));
+    await page.getByRole("button", { name: "Light pass" }).click();
+    await expect(page.getByRole("row", { name: new RegExp(app) })).toContainText("free", { timeout: 60_000 });
+    await page.goto(at("/ledger"));
+    await expect(page.getByRole("row", { name: /handset\.step.*unlocked/ }).first()).toBeVisible();
+  });
+
+const hold = async (name, ms) => {
+  await screen(name);
+  const keys = hand.locator("#keys");
+  const box = await keys.boundingBox();
+  await hand.mouse.move(box.x + box.width / 2, box.y + box.height / 2);
+  await hand.mouse.down();
+  await hand.waitForTimeout(ms);
+  await hand.mouse.up();
+};
+
+test("a dead screen: the wrong model first, then the exact mark, the keys, and every block", async () => {
+  await open("C", /Locker phone/);
+  await expect(page).toHaveURL(/by=storage/);
+  await page.getByLabel("As printed on the exhibit").fill("TN-7");
+  await page.getByRole("button", { name: "Check" }).click();
+  await expect(steps()).toContainText("TN-7 is not the mark of exhibit C. Nothing was sent to the handset.");
+  await page.getByLabel("As printed on the exhibit").fill("TN-7C");
+  await page.getByRole("button", { name: "Check" }).click();
+  await done("exact model mark");
+  await expect(steps()).toContainText("Hold volume down and power on the handset for 4 seconds");
+  await page.getByRole("heading", { name: "What is to be done" }).click(); // nothing is being typed
+  await hold("LOCKER", 1000);
+  await expect(hand.locator("#is")).toContainText("let go too early");
+  await hold("LOCKER", 4300);
+  await done("service mode, read-only");
+  await expect(page.getByRole("row", { name: /data ext4/ })).toBeVisible();
+  await expect(page.getByRole("row", { name: /card FAT32/ })).toBeVisible();
+  await accessible(page);
+  await shot(page, "service");
+  await hand.locator("label", { hasText: "Read errors on" }).locator("xpath=ancestor::form").getByRole("button").click();
+  await page.getByRole("button", { name: "Read the storage" }).click();
+  await expect(page.getByText("C acquisition 1").first()).toBeVisible({ timeout: 90_000 });
+  await page
+    .getByText("1 things that the source says")
+    .or(page.getByText(/things that the source/))
+    .first()
+    .click();
+  await expect(page.locator("main")).toContainText("bytes 1048576 to 1049087 could not be read; zeros stand in their place");
+});
+
+test("a handset that restarts again and again, and a mark that its stand-in refuses", async () => {
+  await open("D", /restarts again and again/);
+  await page.getByLabel("As printed on the exhibit").fill("TN-5");
+  await page.getByRole("button", { name: "Check" }).click();
+  await done("exact model mark");
+  await hold("PILOT", 3300);
+  await done("service mode, read-only");
+  await page.getByRole("button", { name: "Read the storage" }).click();
+  await expect(page.getByText("D acquisition 1").first()).toBeVisible({ timeout: 90_000 });
+  // The exhibit of another mark does not open it.
+  const wrong = await page.request.post(process.env.CROSSWIND_HARBOUR + "/service/enter", { data: { mark: "TN-7" } });
+  expect(wrong.status()).toBe(403);
+});
+
+test("a cable that is pulled in the middle, and a run that goes on", async () => {
+  await screen("GALLEY");
+  await hand.getByLabel(/^Link/).fill("3000000");
+  await hand.getByLabel(/^Link/).locator("xpath=ancestor::form").getByRole("button").click();
+  await open("B", /Galley phone/);
+  await page.getByRole("checkbox", { name: /all other files/ }).check();
+  await page.getByRole("button", { name: "Read the files" }).click();
+  await expect(page.locator('[data-state="running"]').first()).toBeVisible();
+  await hand.getByRole("button", { name: "Pull the cable" }).click();
+  const run = page.locator('[data-state="failed"]').first();
+  await expect(run).toContainText("does not answer: is the cable in?", { timeout: 30_000 });
+  await hand.getByLabel(/^Link/).fill("0");
+  await hand.getByLabel(/^Link/).locator("xpath=ancestor::form").getByRole("button").click();
+  await hand.getByRole("button", { name: "Put the cable in" }).click();
+  await run.getByRole("button", { name: "Resume" }).click();
+  await expect(page.getByText("B acquisition 2").first()).toBeVisible({ timeout: 60_000 });
+});

@@ -1,0 +1,221 @@
+package acquire
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"crosswind/core/backup"
+	"crosswind/core/fieldmap"
+	"crosswind/core/record"
+	"crosswind/internal/handset"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+)
+
+const handsetScheme = "handset:"
+
+// Methods of acquiring a connected handset.
+const (
+	MethodFiles   = "connected handset, file by file"
+	MethodStorage = "connected handset, raw storage in service mode"
+)
+
+// HandsetSubject is what a run of kind "acquire handset" or "acquire storage"
+// needs to know.
+type HandsetSubject struct {
+	Exhibit   int64         `json:"exhibit"`
+	Reference string        `json:"reference"`
+	Address   string        `json:"address"` // of the link
+	Kinds     []record.Kind `json:"kinds"`   // whose databases are taken
+	Others    bool          `json:"others"`  // all other files too
+	Radios    string        `json:"radios"`  // why it is read with its radios on, "" if they are off
+}
+
+// wants reports whether a file is taken: the database of a kind that was chosen,
+// with its log and journal, or any other file.
+func (s *HandsetSubject) wants(p string) bool {
+	base := p
+	for _, suffix := range []string{"-wal", "-journal", "-shm"} {
+		base = strings.TrimSuffix(base, suffix)
+	}
+	if m := fieldmap.For(base); m != nil {
+		return slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return slices.Contains(s.Kinds, r.Kind) })
+	}
+	return s.Others
+}
+
+// openHandset opens the files of a connected handset.
+func openHandset(ctx context.Context, address string, l handset.Link) (*Source, error) {
+	h := &handsetFS{ctx: ctx, link: l, vaultFS: newVaultFS(nil)}
+	for e, err := range l.Tree(ctx) {
+		if err != nil {
+			return nil, err
+		}
+		p := strings.TrimPrefix(path.Clean("/"+e.Path), "/")
+		if p != "" && fs.ValidPath(p) {
+			h.add(p, blobFile{size: e.Size, changed: e.Changed})
+		}
+	}
+	alive := func(ctx context.Context) error {
+		s, err := l.State(ctx)
+		if err == nil && !s.Ready() {
+			err = errors.New("the handset is locked, or does not approve this computer any more")
+		}
+		return err
+	}
+	return &Source{Address: address, FS: h, Name: ".", Alive: alive, Closer: io.NopCloser(nil)}, nil
+}
+
+// handsetFS shows the files of a handset as they were listed, and reads them by
+// its link.
+type handsetFS struct {
+	vaultFS
+	ctx  context.Context
+	link handset.Link
+}
+
+// Open opens a file or a folder.
+func (h *handsetFS) Open(name string) (fs.File, error) {
+	f, ok := h.files[name]
+	if !ok {
+		return h.vaultFS.Open(name)
+	}
+	r, err := h.link.File(h.ctx, "/"+name)
+	if err != nil {
+		return nil, err
+	}
+	return handsetFile{r, info{path.Base(name), f, false}}, nil
+}
+
+type handsetFile struct {
+	io.ReadCloser
+	info info
+}
+
+// Stat tells of the file as it was listed.
+func (f handsetFile) Stat() (fs.FileInfo, error) { return f.info, nil }
+
+// Handset acquires the files of a connected handset. A file that changes while
+// the others are read is read again, and both are kept.
+func (q *Acquirer) Handset(ctx context.Context, t *run.Task) error {
+	var sub HandsetSubject
+	if err := t.Subject(&sub); err != nil {
+		return err
+	}
+	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
+	if err != nil {
+		return err
+	}
+	l := handset.Link{Address: sub.Address}
+	st, err := l.State(ctx)
+	if err != nil {
+		return err
+	}
+	if st.Radios && sub.Radios == "" {
+		return errors.New("its radios are on, and no reason was given to read it so")
+	}
+	src, err := q.Open(ctx, c.ID, handsetScheme+sub.Address)
+	if err != nil {
+		return fmt.Errorf("listing the handset's files: %w", err)
+	}
+	settings := "files of the databases of: " + kindWords(sub.Kinds)
+	if sub.Others {
+		settings += "; all other files"
+	}
+	a, err := q.beginHandset(ctx, t, c, &sub, st, MethodFiles, settings)
+	if err != nil {
+		return err
+	}
+	var chosen []sourceFile
+	files, _, err := tree(src.FS, ".")
+	if err != nil {
+		return err
+	}
+	var total int64
+	for _, f := range files {
+		if sub.wants("/" + f.path) {
+			chosen = append(chosen, f)
+			total += f.size
+		}
+	}
+	t.Total(total, int64(len(chosen)))
+	t.Logf("%d of %d files chosen, %d bytes", len(chosen), len(files), total)
+	faults, err := each(ctx, chosen, func(ctx context.Context, f sourceFile) ([]store.AcquisitionFault, error) {
+		return q.sourceFile(ctx, t, a, src, f, backup.File{Path: "/" + f.path, Changed: src.FS.(*handsetFS).files[f.path].changed})
+	})
+	if err != nil {
+		return err
+	}
+	more, err := q.changed(ctx, t, c, a, &sub, src.Address)
+	if err != nil {
+		return err
+	}
+	return q.end(ctx, t, c, a, sub.Reference, append(faults, more...))
+}
+
+func kindWords(kinds []record.Kind) string {
+	var words []string
+	for _, k := range kinds {
+		words = append(words, strings.ToLower(k.Plural()))
+	}
+	if len(words) == 0 {
+		return "no kind"
+	}
+	return strings.Join(words, ", ")
+}
+
+func (q *Acquirer) beginHandset(ctx context.Context, t *run.Task, c *store.Case, sub *HandsetSubject, st *handset.State, method, settings string) (*store.Acquisition, error) {
+	facts, err := json.Marshal(backup.Label{Layout: "handset", Made: time.Now().UTC(), Finished: true,
+		Device: backup.Device{Name: st.Name, Mark: st.Mark, Serial: st.Serial, IMEI: st.IMEI, System: st.System}})
+	if err != nil {
+		return nil, err
+	}
+	if sub.Radios != "" {
+		settings += "; radios on, because: " + sub.Radios
+	}
+	return q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: "connected handset " + st.Mark + " " + st.Serial, Facts: facts,
+		Tool: q.Tool, Settings: settings + "; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", By: t.Run.By, StartedAt: time.Now()})
+}
+
+// changed reads again what has changed on the handset since it was read. The
+// earlier readings stay under its path with @1, @2 … behind it and make no records.
+func (q *Acquirer) changed(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, sub *HandsetSubject, address string) (faults []store.AcquisitionFault, err error) {
+	after, err := q.Open(ctx, c.ID, address)
+	if err != nil {
+		return nil, fmt.Errorf("listing the handset's files again: %w", err)
+	}
+	for p, now := range after.FS.(*handsetFS).files {
+		if !sub.wants("/" + p) {
+			continue
+		}
+		kept, err := q.Store.FileByPath(ctx, a.ID, store.Source, p)
+		if err == nil && kept.Size == now.size && kept.ModifiedAt.Equal(now.changed.Truncate(time.Microsecond)) {
+			continue
+		}
+		what := "came onto the handset, or could be read, only while the others were read"
+		if err == nil {
+			earlier, rerr := q.Store.RenameFile(ctx, a.ID, p)
+			if rerr != nil {
+				return nil, rerr
+			}
+			what = "changed on the handset while it was read: read again, and the earlier reading is kept as " + earlier
+		} else if !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		more, err := q.sourceFile(ctx, t, a, after, sourceFile{p, now.size}, backup.File{Path: "/" + p, Changed: now.changed})
+		if err != nil {
+			return nil, err
+		}
+		t.Logf("/%s %s", p, what)
+		faults = append(append(faults, more...), store.AcquisitionFault{Path: p, Fault: what})
+	}
+	return faults, nil
+}

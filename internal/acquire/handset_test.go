@@ -1,0 +1,304 @@
+package acquire
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/internal/standin/democase"
+	"crosswind/internal/standin/handset"
+	"crosswind/internal/store"
+)
+
+// bench of a handset that is connected.
+type handsetBench struct {
+	*bench
+	m   handset.Model
+	url string
+}
+
+var handsets = sync.OnceValues(func() ([]handset.Model, error) {
+	dir, err := demo()
+	if err != nil {
+		return nil, err
+	}
+	return democase.Handsets(dir)
+})
+
+// connect connects the demo's handset of that number, with files of its own.
+func connect(t *testing.T, number int) *handsetBench {
+	b := &handsetBench{bench: newBench(t)}
+	all, err := handsets()
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.m = all[number]
+	tree := filepath.Join(b.dir, "tree")
+	if out, err := exec.Command("cp", "-a", b.m.Tree, tree).CombinedOutput(); err != nil {
+		t.Fatal(err, string(out))
+	}
+	b.m.Tree = tree
+	b.q.Scratch = filepath.Join(b.dir, "scratch")
+	srv := httptest.NewServer(handset.New(b.m).Handler())
+	t.Cleanup(srv.Close)
+	b.url = srv.URL
+	return b
+}
+
+// on does something on the handset, or has something go wrong.
+func (b *handsetBench) on(path string, pairs ...string) {
+	b.t.Helper()
+	v := url.Values{}
+	for i := 0; i < len(pairs); i += 2 {
+		v.Set(pairs[i], pairs[i+1])
+	}
+	res, err := http.PostForm(b.url+path, v)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	res.Body.Close()
+	if res.StatusCode != http.StatusOK {
+		b.t.Fatalf("%s: %s", path, res.Status)
+	}
+}
+
+// open makes the handset ready to be read.
+func (b *handsetBench) open() {
+	b.on("/link/ask")
+	b.on("/screen/approve")
+	b.on("/screen/code", "code", b.m.Code)
+	b.on("/screen/radios")
+}
+
+func (b *handsetBench) subject() HandsetSubject {
+	return HandsetSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: b.url, Kinds: record.Kinds, Others: true}
+}
+
+// sums is the SHA-256 of the manifest that sha256sum makes of a folder.
+func sums(t *testing.T, dir string) string {
+	t.Helper()
+	cmd := exec.Command("sh", "-c", "find . -type f | sed 's,^./,,' | LC_ALL=C sort | xargs -d '\\n' sha256sum | sha256sum | cut -c1-64")
+	cmd.Dir = dir
+	out, err := cmd.Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.TrimSpace(string(out))
+}
+
+func TestHandsetRefusesUntilItsOwnerAllows(t *testing.T) {
+	b := connect(t, 0)
+	for _, c := range []struct {
+		do   func()
+		says string
+	}{
+		{func() {}, "radios are on"},
+		{func() { b.on("/screen/radios") }, "not approved"},
+		{func() { b.on("/screen/approve") }, "not approved"}, // nothing was asked
+		{func() { b.on("/link/ask"); b.on("/screen/deny") }, "not approved"},
+		{func() { b.on("/link/ask"); b.on("/screen/approve") }, "locked"},
+		{func() { b.on("/screen/code", "code", "0000") }, "locked"},
+	} {
+		c.do()
+		if r := b.Do("acquire handset", b.subject()); r.State != "failed" || !strings.Contains(r.Error, c.says) {
+			t.Errorf("%s: %s, want %q", r.State, r.Error, c.says)
+		}
+	}
+}
+
+// What is acquired of a handset is what sha256sum says of its files, and only
+// what was chosen.
+func TestHandsetFiles(t *testing.T) {
+	for number, kind := range map[int]string{0: "talk.db", 1: "wire.sqlite"} {
+		b := connect(t, number)
+		b.open()
+		if r := b.Do("acquire handset", b.subject()); r.State != "done" {
+			t.Fatalf("%s: %s", r.State, r.Error)
+		}
+		a := b.newest()
+		if want := sums(t, b.m.Tree); a.Manifest != want || b.faults(a) != "[]" || a.Method != MethodFiles {
+			t.Errorf("%+v, want the manifest %s, faults %s", a, want, b.faults(a))
+		}
+		sub := b.subject()
+		sub.Kinds, sub.Others = []record.Kind{record.Message}, false
+		b.Do("acquire handset", sub)
+		fs, err := b.s.Files(context.Background(), store.FileFilter{Acquisition: b.newest().ID, Part: store.Both}, 10)
+		if err != nil || len(fs) != 1 || !strings.HasSuffix(fs[0].RealPath, "/"+kind) {
+			t.Errorf("%+v, %v", fs, err)
+		}
+	}
+}
+
+// The cable is pulled at ten random bytes; resumed, the manifest is that of an
+// unbroken run.
+func TestCableOfHandsetPulledAnywhere(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 0))
+	b := connect(t, 0)
+	b.open()
+	want := sums(t, b.m.Tree)
+	size := treeSize(t, b.m.Tree)
+	for range 10 {
+		b.on("/fault/cut", "after", fmt.Sprint(r.Int64N(size)))
+		run := b.Do("acquire handset", b.subject())
+		if run.State != "failed" || !strings.Contains(run.Error, "does not answer") {
+			t.Fatalf("seed %d: %s: %s", seed, run.State, run.Error)
+		}
+		b.on("/fault/plug")
+		if run = b.resume(run); run.State != "done" || b.newest().Manifest != want || b.faults(b.newest()) != "[]" {
+			t.Fatalf("seed %d: %s: %s, faults %s", seed, run.State, run.Error, b.faults(b.newest()))
+		}
+	}
+}
+
+func treeSize(t *testing.T, dir string) (n int64) {
+	err := filepath.WalkDir(dir, func(_ string, d os.DirEntry, err error) error {
+		if err == nil && d.Type().IsRegular() {
+			st, serr := d.Info()
+			n, err = n+st.Size(), serr
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return n
+}
+
+// A message arrives while the handset is read with its radios on: the file that it
+// changes is read again, and both readings are kept.
+func TestFileThatChangesIsReadAgain(t *testing.T) {
+	b := connect(t, 0)
+	b.open()
+	b.on("/screen/radios") // on again
+	b.on("/fault/slow", "rate", "6000000")
+	sub := b.subject()
+	sub.Radios = "the shielded box is broken"
+	id := b.Queue("acquire handset", sub)
+	ctx := context.Background()
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(5 * time.Millisecond) {
+		var n int
+		if err := b.s.DB().QueryRow("SELECT count(*) FROM acquired_file WHERE path = 'data/talk/talk.db'").Scan(&n); err != nil || time.Now().After(end) {
+			t.Fatal(n, err)
+		}
+		if n == 1 {
+			break
+		}
+	}
+	b.on("/fault/message")
+	if r := b.Wait(id); r.State != "done" {
+		t.Fatalf("%s: %s", r.State, r.Error)
+	}
+	a := b.newest()
+	now, err1 := b.s.FileByPath(ctx, a.ID, store.Source, "data/talk/talk.db")
+	before, err2 := b.s.FileByPath(ctx, a.ID, store.Source, "data/talk/talk.db@1")
+	if err1 != nil || err2 != nil || now.SHA256 == before.SHA256 || before.RealPath != "" || now.RealPath != "/data/talk/talk.db" {
+		t.Errorf("%+v\n%+v\n%v %v", now, before, err1, err2)
+	}
+	raw, err := os.ReadFile(filepath.Join(b.m.Tree, "data/talk/talk.db"))
+	if sum := sha256.Sum256(raw); err != nil || now.SHA256 != hex.EncodeToString(sum[:]) || !strings.Contains(b.faults(a), "changed on the handset while it was read") {
+		t.Errorf("%v, faults %s", err, b.faults(a))
+	}
+	if !strings.Contains(a.Settings, "radios on, because: the shielded box is broken") {
+		t.Error(a.Settings)
+	}
+}
+
+// service brings the handset into service mode.
+func (b *handsetBench) service() {
+	b.t.Helper()
+	b.on("/screen/hold", "ms", fmt.Sprint(b.m.Hold.Milliseconds()))
+	res, err := http.Post(b.url+"/service/enter", "application/json", strings.NewReader(`{"mark":"`+b.m.Mark+`"}`))
+	if err != nil || res.StatusCode != http.StatusOK {
+		b.t.Fatal(res, err)
+	}
+}
+
+// The images are the volumes, also of a handset that restarts, and also when the
+// cable is pulled at ten random bytes.
+func TestStorage(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 0))
+	b := connect(t, 3)
+	if run := b.Do("acquire storage", b.subject()); run.State != "failed" || !strings.Contains(run.Error, "not in service mode") {
+		t.Errorf("%s: %s", run.State, run.Error)
+	}
+	b.service()
+	if run := b.Do("acquire storage", b.subject()); run.State != "done" {
+		t.Fatalf("%s: %s", run.State, run.Error)
+	}
+	unbroken := b.newest()
+	for _, v := range b.m.Volumes {
+		f, err := b.s.FileByPath(context.Background(), unbroken.ID, store.Source, v.Name+".img")
+		out, serr := exec.Command("sha256sum", v.Path).Output()
+		if err != nil || serr != nil || f.SHA256 != string(out[:64]) {
+			t.Errorf("%s: %+v, %v %v", v.Name, f, err, serr)
+		}
+	}
+	id := b.Queue("acquire storage", b.subject())
+	for range 10 {
+		b.on("/fault/cut", "after", fmt.Sprint(r.Int64N(90<<20)))
+		run := b.Wait(id)
+		b.on("/fault/plug")
+		if run.State == "done" {
+			break
+		}
+		if run.State != "failed" || !strings.Contains(run.Error, "does not answer") {
+			t.Fatalf("seed %d: %s: %s", seed, run.State, run.Error)
+		}
+		if err := b.s.WishRun(context.Background(), b.c, run, "run", "tester"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if run := b.Wait(id); run.State != "done" || b.newest().Manifest != unbroken.Manifest {
+		t.Errorf("seed %d: %s: %s", seed, run.State, run.Error)
+	}
+	if left, err := os.ReadDir(b.q.Scratch); err != nil || len(left) != 0 {
+		t.Errorf("%d scratch files are left, %v", len(left), err)
+	}
+}
+
+// Sectors that cannot be read are zeros in the image, named exactly, and the rest
+// is as it is.
+func TestStorageWithReadErrors(t *testing.T) {
+	b := connect(t, 2)
+	b.service()
+	raw, err := os.ReadFile(b.m.Volumes[0].Path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, bad := range [][2]int{{5 << 20, 5<<20 + 512}, {7<<20 - 1000, 7<<20 + 1}, {20 << 20, 20<<20 + 8192}} {
+		b.on("/fault/sector", "volume", "data", "from", fmt.Sprint(bad[0]), "to", fmt.Sprint(bad[1]))
+		clear(raw[bad[0]/512*512 : (bad[1]+511)/512*512])
+	}
+	if run := b.Do("acquire storage", b.subject()); run.State != "done" {
+		t.Fatalf("%s: %s", run.State, run.Error)
+	}
+	a := b.newest()
+	f, err := b.s.FileByPath(context.Background(), a.ID, store.Source, "data.img")
+	if sum := sha256.Sum256(raw); err != nil || f.SHA256 != hex.EncodeToString(sum[:]) {
+		t.Errorf("%+v, %v", f, err)
+	}
+	said := b.faults(a)
+	for _, want := range []string{"bytes 5242880 to 5243391 ", "bytes 7339008 to 7340543 ", "bytes 20971520 to 20979711 "} {
+		if !strings.Contains(said, want) {
+			t.Errorf("no %q in %s", want, said)
+		}
+	}
+	if strings.Count(said, "could not be read") != 3 {
+		t.Error(said)
+	}
+}
