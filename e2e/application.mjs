@@ -30,6 +30,7 @@ export default async function start() {
   process.env.CROSSWIND_BASE = said.match(/http:\S+/)[0];
   // The handsets' own screens, by the first word of their names.
   for (const [, name, at] of said.matchAll(/^  (\w+) phone.*(http:\S+)/gm)) process.env["CROSSWIND_" + name.toUpperCase()] = at;
+  process.env.CROSSWIND_CLOUD = said.match(/^  (http:\S+)/m)[1]; // the account's owner's
   return async () => {
     app.kill();
     await new Promise((done) => (app.exitCode === null ? app.on("exit", done) : done()));

@@ -35,11 +35,18 @@ func demoCommand() *cobra.Command {
 				return err
 			}
 			for _, m := range handsets {
-				at, err := startStandin(c.Context(), m)
+				at, err := startStandin(c.Context(), "handset", m)
 				if err != nil {
 					return err
 				}
 				s.Handsets = append(s.Handsets, at)
+			}
+			account, err := democase.Account(dir)
+			if err != nil {
+				return err
+			}
+			if s.Service, err = startStandin(c.Context(), "cloud", account); err != nil {
+				return err
 			}
 			s.Data, s.Backups = filepath.Join(dir, "data"), []string{filepath.Join(dir, "backups")}
 			a, err := start(c.Context(), s)
@@ -55,6 +62,7 @@ func demoCommand() *cobra.Command {
 			}
 			fmt.Printf("\nCrosswind's demo is at %s\nSign in as %s with the password %s (or as %s with %s).\nCtrl-C ends it; what was done stays. make demo-reset starts the story afresh.\nThe encrypted backup of 14 June opens with the password %s.\n",
 				a.address(), democase.Accounts[0].Login, democase.Accounts[0].Password, democase.Accounts[1].Login, democase.Accounts[1].Password, democase.Password)
+			fmt.Printf("\nA cloud account: register %s as an exhibit of the kind account, and an authority that covers it. Its owner's code is shown at\n  %s\n", account.Name, s.Service)
 			fmt.Println("\nHandsets are connected. Each has a screen of its own, where you do what its owner would:")
 			for i, m := range handsets {
 				how := "allow the computer, enter the code " + m.Code + ", switch radios off"

@@ -37,6 +37,7 @@ type settings struct {
 	Vault    string // its address, "" for a folder in Data
 	Backups  []string
 	Handsets []string // addresses of the links to connected handsets
+	Service  string   // address of the cloud service
 	Runs     int      // how many go at once in this process
 	Lease    time.Duration
 	What     string // serve, work or demo
@@ -60,6 +61,7 @@ func (s *settings) flags(c *cobra.Command) {
 		return nil
 	})
 	f.StringSliceVar(&s.Handsets, "handset", nil, "address of the link to a connected handset, http://…; may be given again")
+	f.StringVar(&s.Service, "cloud", "", "address of the cloud service, http://…")
 	s.Backups = folders(env("CROSSWIND_BACKUPS", ""))
 	f.IntVar(&s.Runs, "runs", 2, "how many runs go at once in this process")
 	f.DurationVar(&s.Lease, "lease", run.DefaultLease, "how long a run is held without a sign of life; the same for all processes")
@@ -166,14 +168,14 @@ func start(ctx context.Context, s settings) (*application, error) {
 	tool := "Crosswind " + version
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	packages := filepath.Join(s.Data, "packages")
-	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets}
+	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
 	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool}
 	mk := &report.Maker{Store: st, Vault: v, Tool: tool, Dir: packages, Key: key}
 	p := run.NewProcess(s.What)
 	return &application{settings: s, store: st, log: log,
 		frame: &frame.App{Store: st, Vault: v, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
 		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Jobs: map[string]run.Job{
-			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
+			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "acquire cloud": acq.Cloud, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
 			"recover": rec.Recover, "package": mk.Package}}}, nil
 }
 

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -8,10 +9,10 @@ import (
 	"net/http"
 	"os"
 	"os/exec"
-	"strings"
 	"syscall"
 	"time"
 
+	"crosswind/internal/standin/cloud"
 	"crosswind/internal/standin/handset"
 
 	"github.com/spf13/cobra"
@@ -20,17 +21,22 @@ import (
 // standinCommand runs one stand-in, as a process of its own. Its description
 // comes in on standard input, and its address goes out.
 func standinCommand() *cobra.Command {
-	return &cobra.Command{Use: "standin handset", Short: "A stand-in for the demo, on loopback", Args: args(1, 1), Hidden: true,
+	return &cobra.Command{Use: "standin handset|cloud", Short: "A stand-in for the demo, on loopback", Args: args(1, 1), Hidden: true,
 		RunE: func(c *cobra.Command, a []string) error {
 			var m handset.Model
-			if err := json.NewDecoder(os.Stdin).Decode(&m); err != nil {
+			var account cloud.Account
+			into, handler := any(&m), func() http.Handler { return handset.New(m).Handler() }
+			if a[0] == "cloud" {
+				into, handler = &account, func() http.Handler { return cloud.New(account).Handler() }
+			}
+			if err := json.NewDecoder(os.Stdin).Decode(into); err != nil {
 				return fmt.Errorf("the stand-in's description: %w", err)
 			}
 			l, err := net.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
 				return err
 			}
-			srv := &http.Server{Handler: handset.New(m).Handler(), ReadHeaderTimeout: 10 * time.Second}
+			srv := &http.Server{Handler: handler(), ReadHeaderTimeout: 10 * time.Second}
 			fmt.Println("http://" + l.Addr().String())
 			go func() { <-c.Context().Done(); srv.Close() }()
 			if err := srv.Serve(l); err != http.ErrServerClosed {
@@ -42,17 +48,17 @@ func standinCommand() *cobra.Command {
 
 // startStandin starts a stand-in that ends with this process, however that ends,
 // and gives its address.
-func startStandin(ctx context.Context, m handset.Model) (string, error) {
+func startStandin(ctx context.Context, what string, description any) (string, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return "", err
 	}
-	description, err := json.Marshal(m)
+	said, err := json.Marshal(description)
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.CommandContext(ctx, self, "standin", "handset")
-	cmd.Stdin, cmd.Stderr = strings.NewReader(string(description)), os.Stderr
+	cmd := exec.CommandContext(ctx, self, "standin", what)
+	cmd.Stdin, cmd.Stderr = bytes.NewReader(said), os.Stderr
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	out, err := cmd.StdoutPipe()
 	if err == nil {

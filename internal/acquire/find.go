@@ -32,6 +32,7 @@ type Acquirer struct {
 	// Scratch is a folder for volumes that are being read.
 	Scratch  string
 	Handsets []string // addresses of the links to connected handsets
+	Service  string   // address of the cloud service, "" for none
 }
 
 // Found is a local backup that was found.

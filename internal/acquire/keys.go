@@ -14,11 +14,37 @@ import (
 
 // Keys holds, in the memory of this process and nowhere else, the keys of
 // encrypted acquisitions that a password opened, until the run that needs them
-// ends, and the lists of passwords that are still to be tried.
+// ends, the lists of passwords that are still to be tried, and the tokens of cloud
+// accounts.
 type Keys struct {
 	mu         sync.Mutex
 	keys       map[int64]*backup.Key // by acquisition
 	candidates map[int64][]string
+	tokens     map[int64]string // of cloud accounts, by exhibit
+}
+
+// HoldToken keeps the token of an account that somebody signed in to.
+func (k *Keys) HoldToken(exhibit int64, token string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.tokens == nil {
+		k.tokens = map[int64]string{}
+	}
+	k.tokens[exhibit] = token
+}
+
+// Token is the token of an account, "" if nobody is signed in to it.
+func (k *Keys) Token(exhibit int64) string {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	return k.tokens[exhibit]
+}
+
+// DropToken forgets the token of an account.
+func (k *Keys) DropToken(exhibit int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.tokens, exhibit)
 }
 
 // Try tries a password on an acquisition and, if it opens it, keeps the key. A

@@ -38,6 +38,9 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/acquire/handset", func(c *gin.Context) error { return p.handset(c, nil) })
 	inCase.POST("/acquire/handset", p.read)
 	inCase.POST("/acquire/handset/ask", p.ask)
+	inCase.GET("/acquire/cloud", func(c *gin.Context) error { return p.cloud(c, nil) })
+	inCase.POST("/acquire/cloud", p.download)
+	inCase.POST("/acquire/cloud/sign-in", p.signIn)
 	inCase.GET("/events", p.events)
 	inCase.POST("/run/:id/:wish", p.wish)
 }
@@ -68,6 +71,7 @@ type content struct {
 	Done     []acquired
 	Routes   []routed
 	Handsets []connected
+	Service  string // address of the cloud service, "" for none
 }
 
 // routed is an exhibit with the route that was chosen for it.
@@ -83,7 +87,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 	if err != nil {
 		return err
 	}
-	v := &content{Roots: a.Acquirer.Roots}
+	v := &content{Roots: a.Acquirer.Roots, Service: a.Acquirer.Service}
 	all, err := a.Store.Acquisitions(ctx, p.Case.ID, 0)
 	if err != nil {
 		return err
@@ -111,7 +115,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 		}
 		v.Routes = append(v.Routes, r)
 	}
-	for _, kind := range []string{"unpack", "acquire backup", "acquire handset", "acquire storage"} {
+	for _, kind := range []string{"unpack", "acquire backup", "acquire handset", "acquire storage", "acquire cloud"} {
 		runs, err := a.Store.Runs(ctx, p.Case.ID, kind, 6)
 		if err != nil {
 			return err
@@ -240,7 +244,7 @@ func (a pages) wish(c *gin.Context) error {
 	default:
 		return fmt.Errorf("%s: %w", w, store.ErrNotFound)
 	}
-	stage := map[string]string{"acquire backup": "acquire", "acquire handset": "acquire", "acquire storage": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
+	stage := map[string]string{"acquire backup": "acquire", "acquire handset": "acquire", "acquire storage": "acquire", "acquire cloud": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
 	return nil
 }

@@ -103,7 +103,7 @@ var sentences = map[string]string{
 	"acquisition.queued": "acquisition begun", "acquisition.ended": "acquired", "verification.queued": "check begun",
 	"acquisition.verified": "checked", "file.verified": "checked", "password.refused": "password refused", "password.accepted": "password accepted", "backup.unlocked": "opened: its content is in the vault",
 	"password.list": "list of passwords given", "password.list_refused": "list of passwords refused", "archive.received": "received", "archive.unpacked": "unpacked", "archive.refused": "refused",
-	"source.named": "named as a place of sources", "loss.stated": "loss stated", "route.chosen": "route chosen", "handset.step": "step seen on the handset", "case.noted": "noted", "authority.document": "document attached", "known_files.received": "list of known files received",
+	"source.named": "named as a place of sources", "loss.stated": "loss stated", "route.chosen": "route chosen", "account.signed_in": "signed in to", "account.refused": "sign-in to the account refused", "handset.step": "step seen on the handset", "case.noted": "noted", "authority.document": "document attached", "known_files.received": "list of known files received",
 	"known_files.imported": "list of known files imported", "schedule.set": "schedule set", "schedule.ended": "schedule ended", "run.taken_up": "taken up again", "run.interrupted": "interrupted", "photograph.added": "photographed", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
 	"records.recovered": "records recovered", "record.marked": "record marked", "record.unmarked": "mark taken away",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",

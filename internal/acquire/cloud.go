@@ -1,0 +1,165 @@
+package acquire
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"crosswind/core/backup"
+	"crosswind/internal/cloud"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+)
+
+// Methods of acquiring a cloud account.
+const (
+	MethodSnapshot = "cloud account, a device's snapshot"
+	MethodVersions = "cloud account, earlier versions of calendars and contacts"
+)
+
+// CloudSubject is what a run of kind "acquire cloud" needs to know. The token is
+// not in it.
+type CloudSubject struct {
+	Exhibit   int64           `json:"exhibit"`
+	Reference string          `json:"reference"`
+	Service   string          `json:"service"` // its address
+	Account   string          `json:"account"`
+	Snapshot  *cloud.Snapshot `json:"snapshot,omitempty"`
+	Versions  []cloud.Version `json:"versions,omitempty"`
+}
+
+// errSignIn is what a run ends with that needs somebody to sign in.
+var errSignIn = errors.New("the account asks to sign in again: do so in Acquire, and the run goes on with what it has")
+
+// Cloud acquires a snapshot, or earlier versions, of a cloud account. Files that
+// are kept already are not downloaded again.
+func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
+	var sub CloudSubject
+	if err := t.Subject(&sub); err != nil {
+		return err
+	}
+	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
+	if err != nil {
+		return err
+	}
+	token := q.Keys.Token(sub.Exhibit)
+	if token == "" {
+		return errSignIn
+	}
+	acc := cloud.Service{Address: sub.Service}.Account(token, func(format string, args ...any) {
+		t.Found("asked again", 1)
+		t.Logf(format, args...)
+	})
+	label := backup.Label{Layout: "cloud", Made: time.Now().UTC(), Finished: true, Device: backup.Device{Name: sub.Account}}
+	method, source := MethodVersions, "account "+sub.Account+", earlier versions"
+	if s := sub.Snapshot; s != nil {
+		label.Made, label.Device = s.Made, backup.Device(s.Device)
+		method, source = MethodSnapshot, fmt.Sprintf("account %s, snapshot %s of %s", sub.Account, s.ID, s.Made.UTC().Format(time.RFC3339))
+	}
+	facts, err := json.Marshal(label)
+	if err != nil {
+		return err
+	}
+	a, err := q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: source, Facts: facts, Tool: q.Tool,
+		Settings: fmt.Sprintf("chunks of %d bytes by byte ranges, each checked against the service's SHA-256; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", cloud.ChunkSize), By: t.Run.By, StartedAt: time.Now()})
+	if err != nil {
+		return err
+	}
+	var faults []store.AcquisitionFault
+	if sub.Snapshot != nil {
+		faults, err = q.snapshot(ctx, t, a, acc, sub.Snapshot)
+	} else {
+		err = q.versions(ctx, t, a, acc, sub.Versions)
+	}
+	if errors.Is(err, cloud.ErrToken) {
+		q.Keys.DropToken(sub.Exhibit)
+		return errSignIn
+	}
+	if err != nil {
+		return err
+	}
+	if err := q.end(ctx, t, c, a, sub.Reference, faults); err != nil {
+		return err
+	}
+	return q.lastOfAccount(ctx, c, sub.Exhibit)
+}
+
+// lastOfAccount forgets the token when no other run needs it.
+func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int64) error {
+	runs, err := q.Store.Runs(ctx, c.ID, "acquire cloud", 50)
+	if err != nil {
+		return err
+	}
+	for _, r := range runs {
+		var sub CloudSubject
+		if err := json.Unmarshal(r.Subject, &sub); err != nil {
+			return err
+		}
+		if sub.Exhibit == exhibit && r.Open() {
+			return nil
+		}
+	}
+	q.Keys.DropToken(exhibit)
+	return nil
+}
+
+func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, s *cloud.Snapshot) ([]store.AcquisitionFault, error) {
+	files, err := acc.Files(ctx, s.ID)
+	if err != nil {
+		return nil, fmt.Errorf("listing the snapshot's files: %w", err)
+	}
+	var total int64
+	for _, f := range files {
+		total += f.Size
+	}
+	t.Total(total, int64(len(files)))
+	return each(ctx, files, func(ctx context.Context, f cloud.File) (faults []store.AcquisitionFault, err error) {
+		p := strings.TrimPrefix(path.Clean("/"+f.Path), "/")
+		if !fs.ValidPath(p) || p == "." || f.Size < 0 {
+			return []store.AcquisitionFault{{Path: asText(p), Fault: "is no path of a file; it was not taken"}}, nil
+		}
+		r := acc.Open(ctx, s.ID, f, func(chunk int) {
+			t.Logf("/%s: chunk %d came corrupted; it is read again", p, chunk+1)
+			faults = append(faults, store.AcquisitionFault{Path: p, Fault: fmt.Sprintf("chunk %d came corrupted, and was read again until it matched its digest", chunk+1)})
+		})
+		changed := f.Changed
+		return faults, q.download(ctx, t, &store.File{AcquisitionID: a.ID, Path: p, RealPath: "/" + p, ModifiedAt: &changed}, r, f.Size)
+	})
+}
+
+func (q *Acquirer) versions(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, all []cloud.Version) error {
+	t.Total(0, int64(len(all)))
+	for _, v := range all {
+		b, err := acc.Version(ctx, v.ID)
+		if err != nil {
+			return fmt.Errorf("%s of %s: %w", v.Name, v.At.Format(time.RFC3339), err)
+		}
+		ext := map[string]string{"calendar": ".ics", "contacts": ".vcf"}[v.Kind]
+		p := fmt.Sprintf("%s/%s %s%s", v.Kind, strings.ReplaceAll(v.Name, "/", "-"), v.At.UTC().Format("2006-01-02T150405Z"), ext)
+		at := v.At
+		if err := q.download(ctx, t, &store.File{AcquisitionID: a.ID, Path: asText(p), RealPath: "/" + asText(p), ModifiedAt: &at}, bytes.NewReader(b), -1); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// download keeps a file, unless it is kept already.
+func (q *Acquirer) download(ctx context.Context, t *run.Task, f *store.File, r io.Reader, size int64) error {
+	kept, err := q.Store.FileByPath(ctx, f.AcquisitionID, store.Source, f.Path)
+	if err == nil && q.Vault.Has(kept.SHA256, kept.Size) {
+		t.Done(kept.Size, 1)
+		return nil
+	}
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return q.keep(ctx, t, f, r, size)
+}
