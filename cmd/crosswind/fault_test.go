@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,7 +19,9 @@ import (
 	"time"
 
 	"crosswind/internal/acquire"
+	link "crosswind/internal/handset"
 	"crosswind/internal/standin/democase"
+	"crosswind/internal/standin/handset"
 	"crosswind/internal/store"
 )
 
@@ -289,18 +292,48 @@ func BenchmarkMemoryOfALargeSource(b *testing.B) {
 	b.SetBytes(20 << 30)
 	for b.Loop() {
 		w := f.start("work", "--runs", "1")
-		id := f.queue()
-		for {
-			r, err := f.s.RunByID(context.Background(), id)
-			if err != nil || !r.Open() && r.State != "done" {
-				b.Fatal(r, err)
-			}
-			if r.State == "done" {
-				break
-			}
-			time.Sleep(100 * time.Millisecond)
+		f.report(b, w, f.queue())
+	}
+}
+
+// report waits for the end of a run, and reports the peak of its worker's memory.
+func (f *faultBench) report(b *testing.B, w *exec.Cmd, id int64) {
+	for {
+		r, err := f.s.RunByID(context.Background(), id)
+		if err != nil || !r.Open() && r.State != "done" {
+			b.Fatal(r, err)
 		}
-		kill(w)
-		b.ReportMetric(float64(w.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)*1024/1e6, "MB-peak")
+		if r.State == "done" {
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	kill(w)
+	b.ReportMetric(float64(w.ProcessState.SysUsage().(*syscall.Rusage).Maxrss)*1024/1e6, "MB-peak")
+}
+
+// Target: a volume of 20 GB is read by its handset's link in less than 200 MB of
+// memory.
+func BenchmarkMemoryOfALargeVolume(b *testing.B) {
+	f := newFaultBench(b, democase.Options{Recordings: 1, RecordingBytes: 1 << 20})
+	image := filepath.Join(f.dir, "data.img")
+	if err := errors.Join(os.WriteFile(image, []byte("begins"), 0o644), os.Truncate(image, 20<<30)); err != nil {
+		b.Fatal(err)
+	}
+	m := handset.Model{State: link.State{Mark: "TN-7", Mode: "service"}, Volumes: []handset.Image{{Volume: link.Volume{Name: "data"}, Path: image}}}
+	srv := httptest.NewServer(handset.New(m).Handler())
+	defer srv.Close()
+	b.SetBytes(20 << 30)
+	for b.Loop() {
+		w := f.start("work", "--runs", "1")
+		sub, err := json.Marshal(acquire.HandsetSubject{Exhibit: f.exhibit.ID, Reference: f.exhibit.Reference, Address: srv.URL})
+		if err != nil {
+			b.Fatal(err)
+		}
+		id, err := f.s.QueueRun(context.Background(), f.c, store.Run{Kind: "acquire storage", Subject: sub, Title: "Acquiring", By: "tester"})
+		if err != nil {
+			b.Fatal(err)
+		}
+		f.report(b, w, id)
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"crosswind/internal/standin/cloud"
+	"crosswind/internal/standin/democase"
 	"crosswind/internal/standin/handset"
 
 	"github.com/spf13/cobra"
@@ -25,7 +26,11 @@ func standinCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, a []string) error {
 			var m handset.Model
 			var account cloud.Account
-			into, handler := any(&m), func() http.Handler { return handset.New(m).Handler() }
+			into, handler := any(&m), func() http.Handler {
+				h := handset.New(m)
+				h.MakeBackup = democase.MakeBackup
+				return h.Handler()
+			}
 			if a[0] == "cloud" {
 				into, handler = &account, func() http.Handler { return cloud.New(account).Handler() }
 			}

@@ -26,6 +26,7 @@ const (
 	OtherTime      Why = "outside the dates covered"
 	TimeUnknown    Why = "without a time, where dates are limited"
 	OtherPeople    Why = "with people not covered"
+	NotAskedFor    Why = "deleted, where live records only were chosen"
 )
 
 // Handle brings a number or address into the form in which handles are

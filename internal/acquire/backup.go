@@ -82,7 +82,9 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	}
 	b, err := backup.Open(src.FS, src.Name, nil)
 	if err != nil {
-		fault(src.Name, err.Error())
+		if !errors.Is(err, backup.ErrEncrypted) { // what is encrypted is opened later
+			fault(src.Name, err.Error())
+		}
 		b = &backup.Backup{}
 	}
 	defer b.Close()
@@ -283,6 +285,11 @@ func (q *Acquirer) keep(ctx context.Context, t *run.Task, f *store.File, r io.Re
 	if size >= 0 && set.Size != size {
 		return fmt.Errorf("had %d bytes when it was opened and gave %d: it changed, or broke off, while it was read", size, set.Size)
 	}
+	return q.list(ctx, t, f, set)
+}
+
+// list puts a file whose content is in the vault into the list of files.
+func (q *Acquirer) list(ctx context.Context, t *run.Task, f *store.File, set *digest.Set) error {
 	f.Size, f.Segments, f.CheckedAt = set.Size, packSegments(set), time.Now()
 	f.MD5, f.SHA1, f.SHA256 = set.Hex()
 	if err := q.Store.AddFile(ctx, f); err != nil {

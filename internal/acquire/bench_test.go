@@ -4,14 +4,18 @@ import (
 	"context"
 	"crypto/sha256"
 	"io"
+	"math/rand/v2"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
 	"time"
 
+	link "crosswind/internal/handset"
 	"crosswind/internal/run"
 	"crosswind/internal/run/runtest"
 	"crosswind/internal/standin/democase"
+	"crosswind/internal/standin/handset"
 	"crosswind/internal/store/storetest"
 	"crosswind/internal/vault"
 )
@@ -85,4 +89,63 @@ func hashAlone(b *testing.B, dir string) (size int64) {
 		b.Fatal(err)
 	}
 	return size
+}
+
+// Target: raw storage over loopback at 0.6 or more of the throughput of SHA-256
+// alone over the same bytes.
+func BenchmarkStorage(b *testing.B) {
+	ctx := context.Background()
+	s, dir := storetest.Open(b), b.TempDir()
+	if err := democase.Seed(ctx, s); err != nil {
+		b.Fatal(err)
+	}
+	c, err := s.CaseByReference(ctx, democase.Reference)
+	if err != nil {
+		b.Fatal(err)
+	}
+	es, err := s.Exhibits(ctx, c.ID)
+	if err != nil {
+		b.Fatal(err)
+	}
+	images := filepath.Join(dir, "images")
+	if err := os.Mkdir(images, 0o755); err != nil {
+		b.Fatal(err)
+	}
+	noise := rand.NewChaCha8([32]byte{1})
+	f, err := os.Create(filepath.Join(images, "data.img"))
+	if err == nil {
+		_, err = io.CopyN(f, noise, 400<<20)
+		f.Close()
+	}
+	if err != nil {
+		b.Fatal(err)
+	}
+	m := handset.Model{State: link.State{Mark: "TN-7", Mode: "service"}, Volumes: []handset.Image{{Volume: link.Volume{Name: "data"}, Path: f.Name()}}}
+	srv := httptest.NewServer(handset.New(m).Handler())
+	defer srv.Close()
+	q := &Acquirer{Store: s, Tool: "bench", Keys: &Keys{}, Scratch: filepath.Join(dir, "scratch")}
+	do := runtest.Start(b, s, c, map[string]run.Job{"acquire storage": q.Storage}, io.Discard)
+	var alone, acquiring time.Duration
+	var size int64
+	for b.Loop() {
+		began := time.Now()
+		size = hashAlone(b, images)
+		alone += time.Since(began)
+		vaultDir := filepath.Join(dir, "vault")
+		if q.Vault, err = vault.OpenFolder(vaultDir); err != nil {
+			b.Fatal(err)
+		}
+		r := do.Do("acquire storage", HandsetSubject{Exhibit: es[0].ID, Reference: "014-A", Address: srv.URL})
+		if r.State != "done" || r.BytesDone != size {
+			b.Fatalf("%+v", r)
+		}
+		acquiring += r.EndedAt.Sub(*r.StartedAt)
+		if err := os.RemoveAll(vaultDir); err != nil {
+			b.Fatal(err)
+		}
+	}
+	mib := float64(size) * float64(b.N) / (1 << 20)
+	b.ReportMetric(mib/acquiring.Seconds(), "MiB/s")
+	b.ReportMetric(mib/alone.Seconds(), "MiB/s-SHA-256-alone")
+	b.ReportMetric(alone.Seconds()/acquiring.Seconds(), "ratio")
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
 	"net/url"
@@ -121,6 +122,22 @@ func TestSnapshotOverABadLine(t *testing.T) {
 	}
 	if b.q.Keys.Token(b.e.ID) != "" {
 		t.Error("the token is kept after the last run")
+	}
+}
+
+// The line drops at ten random bytes, and the snapshot is whole all the same.
+func TestLineOfCloudDroppedAnywhere(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	r := rand.New(rand.NewPCG(seed, 0))
+	b := newCloudBench(t)
+	want, size := sums(t, b.a.Snapshots[0].Dir), treeSize(t, b.a.Snapshots[0].Dir)
+	for range 10 {
+		b.signIn()
+		b.fault("cut", 1+int(r.Int64N(size)))
+		run := b.Do("acquire cloud", b.subject(0))
+		if run.State != "done" || b.newest().Manifest != want || !strings.Contains(strings.Join(run.Log, " "), "asked again") {
+			t.Fatalf("seed %d: %s: %s\n%s", seed, run.State, run.Error, strings.Join(run.Log, "\n"))
+		}
 	}
 }
 

@@ -30,9 +30,10 @@ type Acquirer struct {
 	Roots []string // folders in which backups are looked for
 	Keys  *Keys
 	// Scratch is a folder for volumes that are being read.
-	Scratch  string
-	Handsets []string // addresses of the links to connected handsets
-	Service  string   // address of the cloud service, "" for none
+	Scratch   string
+	SyncEvery int64    // bytes of a volume after which it is synced, 0 for 64 MiB
+	Handsets  []string // addresses of the links to connected handsets
+	Service   string   // address of the cloud service, "" for none
 }
 
 // Found is a local backup that was found.

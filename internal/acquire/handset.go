@@ -36,7 +36,8 @@ type HandsetSubject struct {
 	Address   string        `json:"address"` // of the link
 	Kinds     []record.Kind `json:"kinds"`   // whose databases are taken
 	Others    bool          `json:"others"`  // all other files too
-	Radios    string        `json:"radios"`  // why it is read with its radios on, "" if they are off
+	LiveOnly  bool          `json:"live_only"`
+	Radios    string        `json:"radios"` // why it is read with its radios on, "" if they are off
 }
 
 // wants reports whether a file is taken: the database of a kind that was chosen,
@@ -178,11 +179,14 @@ func (q *Acquirer) beginHandset(ctx context.Context, t *run.Task, c *store.Case,
 	if err != nil {
 		return nil, err
 	}
+	if sub.LiveOnly {
+		settings += "; live records only"
+	}
 	if sub.Radios != "" {
 		settings += "; radios on, because: " + sub.Radios
 	}
 	return q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: "connected handset " + st.Mark + " " + st.Serial, Facts: facts,
-		Tool: q.Tool, Settings: settings + "; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", By: t.Run.By, StartedAt: time.Now()})
+		Tool: q.Tool, Settings: settings + "; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", By: t.Run.By, StartedAt: time.Now(), LiveOnly: sub.LiveOnly})
 }
 
 // changed reads again what has changed on the handset since it was read. The

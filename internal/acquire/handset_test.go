@@ -51,8 +51,10 @@ func connect(t *testing.T, number int) *handsetBench {
 		t.Fatal(err, string(out))
 	}
 	b.m.Tree = tree
-	b.q.Scratch = filepath.Join(b.dir, "scratch")
-	srv := httptest.NewServer(handset.New(b.m).Handler())
+	b.q.Scratch, b.q.SyncEvery = filepath.Join(b.dir, "scratch"), 1<<20
+	h := handset.New(b.m)
+	h.MakeBackup = democase.MakeBackup
+	srv := httptest.NewServer(h.Handler())
 	t.Cleanup(srv.Close)
 	b.url = srv.URL
 	return b
@@ -135,9 +137,68 @@ func TestHandsetFiles(t *testing.T) {
 		sub := b.subject()
 		sub.Kinds, sub.Others = []record.Kind{record.Message}, false
 		b.Do("acquire handset", sub)
+		if number == 0 && b.newest().LiveOnly {
+			t.Error("deleted records would be withheld")
+		}
 		fs, err := b.s.Files(context.Background(), store.FileFilter{Acquisition: b.newest().ID, Part: store.Both}, 10)
 		if err != nil || len(fs) != 1 || !strings.HasSuffix(fs[0].RealPath, "/"+kind) {
 			t.Errorf("%+v, %v", fs, err)
+		}
+	}
+}
+
+// A backup that the handset makes of itself is found, opens with the password that
+// was set for it, and holds the handset's files.
+func TestBackupMadeByTheHandset(t *testing.T) {
+	for number, password := range map[int]string{0: "", 1: "gannet-and-gale"} {
+		b := connect(t, number)
+		b.open()
+		if r := b.Do("make backup", b.subject()); r.State != "failed" || !strings.Contains(r.Error, "not in memory") {
+			t.Errorf("%s: %s", r.State, r.Error)
+		}
+		b.q.Keys.HoldPassword(b.e.ID, password)
+		b.on("/fault/cut", "after", "100000")
+		r := b.Do("make backup", b.subject())
+		if r.State != "failed" || !strings.Contains(r.Error, "Nothing of it is kept") {
+			t.Errorf("%s: %s", r.State, r.Error)
+		}
+		b.on("/fault/plug")
+		if r = b.resume(r); r.State != "done" {
+			t.Fatalf("%s: %s", r.State, r.Error)
+		}
+		made, err := filepath.Glob(filepath.Join(b.q.Roots[0], "made-*"))
+		if err != nil || len(made) != 1 {
+			t.Fatal(made, err)
+		}
+		f, err := b.q.FindOne(context.Background(), b.c.ID, made[0])
+		if err != nil || f.Label.Encrypted != (password != "") || f.Label.Device.Serial != b.m.Serial {
+			t.Fatal(f, err)
+		}
+		_, a := b.acquire(made[0])
+		part := store.Source
+		if password != "" {
+			if err := b.q.Keys.Try(a, password); err != nil {
+				t.Fatal(err)
+			}
+			b.Do("unlock", UnlockSubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x"})
+			part = store.Content
+		}
+		n := 0
+		for f, err := range b.s.AllFiles(context.Background(), a.ID, part) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			if f.RealPath == "" {
+				continue
+			}
+			n++
+			raw, err := os.ReadFile(filepath.Join(b.m.Tree, f.RealPath))
+			if sum := sha256.Sum256(raw); err != nil || f.SHA256 != hex.EncodeToString(sum[:]) {
+				t.Errorf("%s: %v", f.RealPath, err)
+			}
+		}
+		if n < 10 || b.faults(b.newest()) != "[]" {
+			t.Errorf("%d files, faults %s", n, b.faults(b.newest()))
 		}
 	}
 }
@@ -263,7 +324,11 @@ func TestStorage(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if run := b.Wait(id); run.State != "done" || b.newest().Manifest != unbroken.Manifest {
+	run := b.Wait(id)
+	if !strings.Contains(strings.Join(run.Log, " "), "bytes were read before; the reading goes on behind them") {
+		t.Errorf("seed %d: all was read again\n%s", seed, strings.Join(run.Log, "\n"))
+	}
+	if run.State != "done" || b.newest().Manifest != unbroken.Manifest {
 		t.Errorf("seed %d: %s: %s", seed, run.State, run.Error)
 	}
 	if left, err := os.ReadDir(b.q.Scratch); err != nil || len(left) != 0 {

@@ -21,6 +21,31 @@ type Keys struct {
 	keys       map[int64]*backup.Key // by acquisition
 	candidates map[int64][]string
 	tokens     map[int64]string // of cloud accounts, by exhibit
+	passwords  map[int64]string // for backups that handsets are to make, by exhibit
+}
+
+// HoldPassword keeps the password that a handset is to encrypt a backup with.
+func (k *Keys) HoldPassword(exhibit int64, password string) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.passwords == nil {
+		k.passwords = map[int64]string{}
+	}
+	k.passwords[exhibit] = password
+}
+
+// password gives that password and whether it is there.
+func (k *Keys) password(exhibit int64) (string, bool) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	p, ok := k.passwords[exhibit]
+	return p, ok
+}
+
+func (k *Keys) dropPassword(exhibit int64) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	delete(k.passwords, exhibit)
 }
 
 // HoldToken keeps the token of an account that somebody signed in to.

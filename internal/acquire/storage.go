@@ -1,17 +1,23 @@
 package acquire
 
 import (
+	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
+	"crosswind/core/digest"
 	"crosswind/internal/handset"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
+	"crosswind/internal/vault"
 )
 
 // Sizes of what is asked of raw storage at once, and of what is filled with zeros
@@ -91,97 +97,179 @@ func (q *Acquirer) volume(ctx context.Context, t *run.Task, a *store.Acquisition
 	if err != nil {
 		return err
 	}
+	every := cmp.Or(q.SyncEvery, syncEvery)
 	// What lies behind the last sync may not have reached the disk.
-	have := min(max(0, st.Size()-syncEvery), v.Size) / sectorSize * sectorSize
+	have := min(max(0, st.Size()-2*every), v.Size) / sectorSize * sectorSize
 	if err := q.Store.DropUnread(ctx, a.ID, name, have); err != nil {
 		return err
 	}
 	if have > 0 {
 		t.Logf("%s: %d bytes were read before; the reading goes on behind them", name, have)
 	}
-	if _, err := part.Seek(have, io.SeekStart); err != nil {
-		return err
+	if err := part.Truncate(have); err != nil {
+		return fmt.Errorf("keeping what is read: %w", err)
 	}
-	rest := &blocks{ctx: ctx, link: l, v: v, at: have, unread: func(from, to int64) error {
+	w := digest.NewWriter()
+	defer w.Sum() // which also ends its work
+	if _, err := io.Copy(struct{ io.Writer }{w}, toldReader{io.NewSectionReader(part, 0, have), func(n int) { t.Done(int64(n), 0) }}); err != nil {
+		return fmt.Errorf("reading what was kept: %w", err)
+	}
+	to := &synced{f: part, every: every, at: have}
+	rest := &blocks{link: l, v: v, unread: func(from, to int64) error {
 		t.Found("bytes not read", to-from)
 		t.Logf("%s: bytes %d to %d cannot be read", name, from, to-1)
 		return q.Store.AddUnread(ctx, a.ID, name, from, to)
 	}}
-	now := time.Now().UTC()
-	out := &store.File{AcquisitionID: a.ID, Path: name, ModifiedAt: &now}
-	all := io.MultiReader(io.NewSectionReader(part, 0, have), io.TeeReader(rest, &synced{part, 0}))
-	if err := q.keep(ctx, t, out, all, v.Size); err != nil {
+	for b, err := range rest.ahead(ctx, have) {
 		if errors.Is(err, handset.ErrGone) {
 			return fmt.Errorf("the handset went away while %s was read (%w). What was read is kept: connect it again, in service mode, and resume this run", name, err)
 		}
+		if err == nil {
+			w.Write(b)
+			err = to.write(b)
+		}
+		if err != nil {
+			return err
+		}
+		t.Done(int64(len(b)), 0)
+	}
+	if err := to.wait(); err != nil {
+		return vault.Writing(err)
+	}
+	set := w.Sum()
+	if set.Size != v.Size {
+		return fmt.Errorf("%s has %d bytes, and %d were read", v.Name, v.Size, set.Size)
+	}
+	if err := q.Vault.Take(ctx, path, set); err != nil {
 		return err
 	}
-	return os.Remove(path)
+	now := time.Now().UTC()
+	out := &store.File{AcquisitionID: a.ID, Path: name, ModifiedAt: &now}
+	return q.list(ctx, t, out, set)
 }
 
-// syncEvery is how many bytes may be lost when the power fails.
+// syncEvery is after how many bytes what was read is synced to the disk, unless an
+// Acquirer says otherwise. Twice as much may be lost when the power fails.
 const syncEvery = 64 << 20
 
-// synced is a file that is synced every now and then.
+// synced is a file that is synced while it is written on. Blocks of zeros are
+// holes in it.
 type synced struct {
-	f *os.File
-	n int64
+	f     *os.File
+	every int64
+	at    int64
+	n     int64
+	done  chan error // of the sync that is under way
 }
 
-func (s *synced) Write(p []byte) (int, error) {
-	n, err := s.f.Write(p)
-	if s.n += int64(n); err == nil && s.n >= syncEvery {
-		s.n, err = 0, s.f.Sync()
+func (s *synced) write(b []byte) (err error) {
+	if bytes.Count(b, []byte{0}) == len(b) {
+		err = s.f.Truncate(s.at + int64(len(b)))
+	} else {
+		_, err = s.f.WriteAt(b, s.at)
 	}
-	return n, err
+	if err != nil {
+		return vault.Writing(err)
+	}
+	s.at += int64(len(b))
+	if s.n += int64(len(b)); s.n < s.every {
+		return nil
+	}
+	s.n = 0
+	if err := s.wait(); err != nil {
+		return vault.Writing(err)
+	}
+	s.done = make(chan error, 1)
+	go func(done chan error) { done <- s.f.Sync() }(s.done)
+	return nil
+}
+
+// wait waits for the sync that is under way.
+func (s *synced) wait() error {
+	if s.done == nil {
+		return nil
+	}
+	err := <-s.done
+	s.done = nil
+	return err
 }
 
 // blocks reads a volume in order. What cannot be read at once is read in smaller
 // parts, and what then still cannot is zeros.
 type blocks struct {
-	ctx    context.Context
 	link   handset.Link
 	v      handset.Volume
-	at     int64
-	buf    []byte // read and not yet given
-	room   [blockSize]byte
 	unread func(from, to int64) error
 }
 
-func (b *blocks) Read(p []byte) (int, error) {
-	if len(b.buf) == 0 {
-		if b.at >= b.v.Size {
-			return 0, io.EOF
-		}
-		n := min(blockSize, b.v.Size-b.at)
-		if err := b.fill(b.room[:n], b.at); err != nil {
-			return 0, err
-		}
-		b.buf = b.room[:n]
-		b.at += n
+// readAhead is how many blocks are read before they are asked for.
+const readAhead = 4
+
+// ahead yields the volume's blocks from an offset on. A block is good until the
+// next one is asked for.
+func (b *blocks) ahead(ctx context.Context, at int64) iter.Seq2[[]byte, error] {
+	type block struct {
+		p   []byte
+		err error
 	}
-	n := copy(p, b.buf)
-	b.buf = b.buf[n:]
-	return n, nil
+	return func(yield func([]byte, error) bool) {
+		ctx, stop := context.WithCancel(ctx)
+		ready, free := make(chan block), make(chan []byte, readAhead)
+		var reading sync.WaitGroup
+		defer func() { stop(); reading.Wait() }()
+		for range readAhead {
+			free <- make([]byte, blockSize)
+		}
+		reading.Go(func() {
+			defer close(ready)
+			for ; at < b.v.Size; at += blockSize {
+				var p []byte
+				select {
+				case p = <-free:
+				case <-ctx.Done():
+					return
+				}
+				p = p[:min(blockSize, b.v.Size-at)]
+				err := b.fill(ctx, p, at)
+				select {
+				case ready <- block{p, err}:
+				case <-ctx.Done():
+					return
+				}
+				if err != nil {
+					return
+				}
+			}
+		})
+		for r := range ready {
+			if !yield(r.p, r.err) || r.err != nil {
+				return
+			}
+			free <- r.p[:blockSize]
+		}
+		if ctx.Err() != nil {
+			yield(nil, context.Cause(ctx))
+		}
+	}
 }
 
 // fill reads p from an offset, halving what cannot be read down to a sector.
-func (b *blocks) fill(p []byte, at int64) error {
-	err := b.link.Blocks(b.ctx, b.v.Name, at, p)
+func (b *blocks) fill(ctx context.Context, p []byte, at int64) error {
+	err := b.link.Blocks(ctx, b.v.Name, at, p)
 	if !errors.Is(err, handset.ErrUnread) {
 		return err
 	}
 	if len(p) <= sectorSize {
 		// Once more: some read errors pass.
-		if err := b.link.Blocks(b.ctx, b.v.Name, at, p); !errors.Is(err, handset.ErrUnread) {
+		if err := b.link.Blocks(ctx, b.v.Name, at, p); !errors.Is(err, handset.ErrUnread) {
 			return err
 		}
 		clear(p)
 		return b.unread(at, at+int64(len(p)))
 	}
 	half := (len(p)/2 + sectorSize - 1) / sectorSize * sectorSize
-	if err := b.fill(p[:half], at); err != nil {
+	if err := b.fill(ctx, p[:half], at); err != nil {
 		return err
 	}
-	return b.fill(p[half:], at+int64(half))
+	return b.fill(ctx, p[half:], at+int64(half))
 }

@@ -191,6 +191,20 @@ func (b broken) Read(p []byte) (int, error) {
 	return n, err
 }
 
+// Backup has the running handset make a local backup of itself and send it: a
+// tar archive of its folder, or its single archive, by the family. With a password
+// it is encrypted.
+func (l Link) Backup(ctx context.Context, password string) (io.ReadCloser, error) {
+	res, err := l.ask(ctx, "POST", "/link/backup", nil, map[string]string{"password": password})
+	if err != nil {
+		return nil, err
+	}
+	return struct {
+		io.Reader
+		io.Closer
+	}{broken{ctx, res.Body}, res.Body}, nil
+}
+
 // Enter opens service mode on a handset whose keys are held. mark must be its
 // exact model mark: a wrong one is refused, and nothing happens.
 func (l Link) Enter(ctx context.Context, mark string) error {

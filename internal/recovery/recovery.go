@@ -79,7 +79,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		if err != nil {
 			return err
 		}
-		if records, err = withhold(res, records, scopes); err != nil {
+		if records, err = withhold(res, records, scopes, a.LiveOnly); err != nil {
 			return err
 		}
 		for _, n := range res.OutsideScope() {
@@ -108,11 +108,15 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 
 // withhold leaves out what lies outside scope, and counts it. What is counted
 // of a database tells of what is left.
-func withhold(res *store.RecoveredDatabase, records []*record.Record, scopes []record.Scope) ([]*record.Record, error) {
+func withhold(res *store.RecoveredDatabase, records []*record.Record, scopes []record.Scope, liveOnly bool) ([]*record.Record, error) {
 	live, origins, withheld := int64(0), map[string]int64{}, map[record.Why]int64{}
 	kept := records[:0]
 	for _, r := range records {
-		if why := record.Admits(scopes, r); why != record.Admitted {
+		why := record.Admits(scopes, r)
+		if why == record.Admitted && liveOnly && r.State.Below() {
+			why = record.NotAskedFor
+		}
+		if why != record.Admitted {
 			withheld[why]++
 			res.Outside = append(res.Outside, r.UID)
 			continue

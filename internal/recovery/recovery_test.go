@@ -115,6 +115,21 @@ func TestRecover(t *testing.T) {
 		t.Errorf("%d marked, %v", len(marked), err)
 	}
 
+	// Live records only were chosen: what was deleted is counted and withheld.
+	if _, err := s.DB().Exec("UPDATE acquisition SET live_only = true"); err != nil {
+		t.Fatal(err)
+	}
+	do("recover", sub)
+	if r, err = s.LatestRecovery(ctx, as[0].ID); err != nil {
+		t.Fatal(err)
+	}
+	if dbs, err = s.RecoveredDatabases(ctx, r.ID); err != nil || dbs[2].OutsideScope()[string(record.NotAskedFor)] < 100 {
+		t.Errorf("%v, %v", dbs[2].OutsideScope(), err)
+	}
+	if k, err := s.Records(ctx, store.Filter{CaseID: c.ID, State: string(record.Recovered)}, store.After{}, 5); err != nil || len(k) != 0 {
+		t.Errorf("%d deleted records are kept, %v", len(k), err)
+	}
+
 	talk := fileOf(t, s, as[0].ID, "/data/talk/talk.db")
 	blob := v.Path(talk.SHA256)
 	b, err := os.ReadFile(blob)

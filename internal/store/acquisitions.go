@@ -27,6 +27,7 @@ type Acquisition struct {
 	Bytes           int64
 	Manifest        string
 	UnlockedAt      *time.Time `db:"unlocked_at"`
+	LiveOnly        bool       `db:"live_only"`        // records that were deleted are withheld
 	ContentManifest string     `db:"content_manifest"` // SHA-256 of the manifest of the decrypted content, hex
 }
 
@@ -71,9 +72,9 @@ func (s *Store) AcquisitionForRun(ctx context.Context, c *Case, a Acquisition) (
 		if err := t.exec("locking the exhibit", "SELECT 1 FROM exhibit WHERE id = $1 FOR UPDATE", a.ExhibitID); err != nil {
 			return err
 		}
-		err := t.exec("beginning the acquisition", `INSERT INTO acquisition(case_id, exhibit_id, number, run_id, method, source, facts, tool, settings, by, started_at)
-VALUES ($1, $2, (SELECT coalesce(max(number), 0) + 1 FROM acquisition WHERE exhibit_id = $2), $3, $4, $5, $6, $7, $8, $9, $10) ON CONFLICT (run_id) DO NOTHING`,
-			c.ID, a.ExhibitID, a.RunID, a.Method, a.Source, string(a.Facts), a.Tool, a.Settings, a.By, a.StartedAt)
+		err := t.exec("beginning the acquisition", `INSERT INTO acquisition(case_id, exhibit_id, number, run_id, method, source, facts, tool, settings, by, started_at, live_only)
+VALUES ($1, $2, (SELECT coalesce(max(number), 0) + 1 FROM acquisition WHERE exhibit_id = $2), $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT (run_id) DO NOTHING`,
+			c.ID, a.ExhibitID, a.RunID, a.Method, a.Source, string(a.Facts), a.Tool, a.Settings, a.By, a.StartedAt, a.LiveOnly)
 		if err != nil {
 			return err
 		}

@@ -56,7 +56,7 @@ func key(sha256 string) string { return "sha256/" + sha256[:2] + "/" + sha256 }
 func (v *Bucket) Put(ctx context.Context, r io.Reader, progress func(n int)) (*digest.Set, error) {
 	tmp, err := os.CreateTemp(v.scratch, "incoming-")
 	if err != nil {
-		return nil, writing(err)
+		return nil, Writing(err)
 	}
 	defer os.Remove(tmp.Name())
 	defer tmp.Close()
@@ -76,17 +76,17 @@ func (v *Bucket) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 	}
 	if err != nil { // it is not there yet; what is there is never written over
 		if _, err := tmp.Seek(0, io.SeekStart); err != nil {
-			return set, writing(err)
+			return set, Writing(err)
 		}
 		// The digest is checked below, so the chunks need none of their own.
 		_, err = v.client.PutObject(ctx, v.bucket, key(sum), tmp, set.Size, minio.PutObjectOptions{DisableContentSha256: true})
 		if err != nil {
-			return set, writing(err)
+			return set, Writing(err)
 		}
 	}
 	kept, err := v.client.GetObject(ctx, v.bucket, key(sum), minio.GetObjectOptions{})
 	if err != nil {
-		return set, writing(err)
+		return set, Writing(err)
 	}
 	defer kept.Close()
 	again, err := digest.Reader(told{ctx, kept, nil})
@@ -97,6 +97,23 @@ func (v *Bucket) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 		return set, fmt.Errorf("the vault's copy of %s has been altered; it is left as it is", sum)
 	}
 	return set, nil
+}
+
+// Take sends a file to the bucket.
+func (v *Bucket) Take(ctx context.Context, path string, set *digest.Set) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("the vault: %w", err)
+	}
+	defer f.Close()
+	again, err := v.Put(ctx, f, nil)
+	if err == nil && again.SHA256 != set.SHA256 {
+		err = fmt.Errorf("%s changed while it was taken into the vault", path)
+	}
+	if err != nil {
+		return err
+	}
+	return os.Remove(path)
 }
 
 // Has reports whether an object is there with the given size.

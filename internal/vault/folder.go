@@ -8,8 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"crosswind/core/digest"
@@ -63,7 +65,7 @@ func (v *Folder) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 	tmp := filepath.Join(v.dir, "incoming", hex.EncodeToString(name))
 	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, writing(err)
+		return nil, Writing(err)
 	}
 	defer os.Remove(tmp) // gone already if all went well
 	defer f.Close()
@@ -74,8 +76,41 @@ func (v *Folder) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 		return set, fmt.Errorf("after %d bytes: %w", n, err)
 	}
 	if err := errors.Join(to.end(n), f.Sync(), f.Chmod(0o400), f.Close()); err != nil {
-		return set, writing(err)
+		return set, Writing(err)
 	}
+	return set, v.settle(ctx, tmp, set)
+}
+
+// Take moves a file into the vault: by its name if it lies on the same disk, else
+// by its bytes.
+func (v *Folder) Take(ctx context.Context, path string, set *digest.Set) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return fmt.Errorf("the vault: %w", err)
+	}
+	defer f.Close()
+	if err := errors.Join(f.Sync(), f.Chmod(0o400)); err != nil {
+		return Writing(err)
+	}
+	err = v.settle(ctx, path, set)
+	if errors.Is(err, syscall.EXDEV) {
+		var again *digest.Set
+		if again, err = v.Put(ctx, f, nil); err == nil && again.SHA256 != set.SHA256 {
+			err = fmt.Errorf("%s changed while it was taken into the vault", path)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("the vault: %w", err)
+	}
+	return nil
+}
+
+// settle gives a file that is whole and synced its blob's name, unless the blob is
+// there already; then it holds, or is said to be altered.
+func (v *Folder) settle(ctx context.Context, tmp string, set *digest.Set) error {
 	_, _, sum := set.Hex()
 	at := v.Path(sum)
 	if kept, err := os.Open(at); err == nil {
@@ -84,15 +119,15 @@ func (v *Folder) Put(ctx context.Context, r io.Reader, progress func(n int)) (*d
 		if err == nil && again.SHA256 != set.SHA256 {
 			err = fmt.Errorf("the vault's copy of %s has been altered; it is left as it is", sum)
 		}
-		return set, err
+		return err
 	}
 	if err := os.MkdirAll(filepath.Dir(at), 0o700); err != nil {
-		return set, writing(err)
+		return Writing(err)
 	}
 	if err := os.Rename(tmp, at); err != nil {
-		return set, writing(err)
+		return Writing(err)
 	}
-	return set, syncDir(filepath.Dir(at))
+	return syncDir(filepath.Dir(at))
 }
 
 // into is the file that is written: what it cannot take is the vault's fault,
@@ -120,7 +155,7 @@ func (w into) Write(p []byte) (n int, err error) {
 		n, p = n+k, p[k:]
 	}
 	if err != nil {
-		return n, writing(err)
+		return n, Writing(err)
 	}
 	return n, nil
 }
@@ -145,7 +180,7 @@ func (w into) end(size int64) error {
 func syncDir(dir string) error {
 	d, err := os.Open(dir)
 	if err != nil {
-		return writing(err)
+		return Writing(err)
 	}
 	defer d.Close()
 	return d.Sync()

@@ -21,6 +21,9 @@ type Vault interface {
 	// not nil, is told of bytes as they come. What the vault cannot write is
 	// ErrWrite; then, and when r breaks off, nothing of it is kept.
 	Put(ctx context.Context, r io.Reader, progress func(n int)) (*digest.Set, error)
+	// Take moves a file that was hashed while it was written into the vault; the
+	// file is gone then.
+	Take(ctx context.Context, path string, set *digest.Set) error
 	// Open opens a blob for reading.
 	Open(sha256 string) (Blob, error)
 	// Has reports whether a blob is there with the given size.
@@ -50,7 +53,8 @@ var (
 	ErrFull  = errors.New("its disk is full")
 )
 
-func writing(err error) error {
+// Writing says of an error that it is the vault that could not be written to.
+func Writing(err error) error {
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		return fmt.Errorf("%w: %w: %w", ErrWrite, ErrFull, err)
 	}

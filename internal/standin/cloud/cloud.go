@@ -207,7 +207,30 @@ func (s *Service) file(w http.ResponseWriter, r *http.Request) {
 	if s.due("corrupt") {
 		w = &corrupting{ResponseWriter: w}
 	}
+	w = &cutting{w, s}
 	http.ServeContent(w, r, "", time.Time{}, f) // which knows byte ranges
+}
+
+// cutting drops the line when its bytes are used up.
+type cutting struct {
+	http.ResponseWriter
+	s *Service
+}
+
+func (c *cutting) Write(p []byte) (int, error) {
+	c.s.mu.Lock()
+	left := c.s.faults["cut"]
+	cut := left > 0 && left <= len(p)
+	if left > 0 {
+		c.s.faults["cut"] = max(0, left-len(p))
+	}
+	c.s.mu.Unlock()
+	if !cut {
+		return c.ResponseWriter.Write(p)
+	}
+	c.ResponseWriter.Write(p[:left-1])
+	http.NewResponseController(c.ResponseWriter).Flush()
+	panic(http.ErrAbortHandler)
 }
 
 // corrupting changes the first byte that it writes.
@@ -260,7 +283,7 @@ func (s *Service) page(w http.ResponseWriter, _ *http.Request) {
 		Code  string
 		Words map[string]string
 	}{s.a, code, map[string]string{"busy": "Answers “429 too many requests”, to wait a second, so often:", "down": "Answers “503 unavailable” so often:",
-		"drop": "Drops the line so often:", "corrupt": "Sends a corrupted chunk so often:", "expire": "The token expires after so many requests:"}})
+		"drop": "Drops the line so often:", "cut": "Drops the line after so many bytes:", "corrupt": "Sends a corrupted chunk so often:", "expire": "The token expires after so many requests:"}})
 }
 
 // fault is what is to go wrong, and how often.

@@ -76,19 +76,21 @@ func Make(dir string, opt Options) error {
 	}
 	truths := map[string]*Truth{}
 	for _, s := range []struct {
-		name         string
-		made         time.Time
-		torn, locked bool
-		recordings   int
-		files        func(string, time.Time) ([]content, *Truth, error)
-		write        func(string, []content, time.Time, bool, bool) error
-		truth        string
+		name       string
+		made       time.Time
+		torn       bool
+		password   string
+		recordings int
+		files      func(string, time.Time) ([]content, *Truth, error)
+		write      func(string, backup.Device, []content, time.Time, bool, string) error
+		device     backup.Device
+		truth      string
 	}{
-		{"harbour-phone-2026-06-14", time.Date(2026, 6, 14, 8, 5, 51, 0, time.UTC), false, true, 0, handsetFiles, writeBackup, ""},
-		{"harbour-phone-2026-08-02", time.Date(2026, 8, 2, 19, 40, 12, 0, time.UTC), true, false, 0, handsetFiles, writeBackup, ""},
-		{"harbour-phone-2026-09-24", time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC), false, false, opt.Recordings, handsetFiles, writeBackup, "truth.json"},
-		{"galley-phone-2026-09-08.stow", time.Date(2026, 9, 8, 21, 12, 40, 0, time.UTC), false, false, 0, galleyFiles, writeStow, ""},
-		{"galley-phone-2026-09-22.stow", time.Date(2026, 9, 22, 21, 12, 7, 0, time.UTC), false, false, 0, galleyFiles, writeStow, "truth-galley.json"},
+		{"harbour-phone-2026-06-14", time.Date(2026, 6, 14, 8, 5, 51, 0, time.UTC), false, Password, 0, handsetFiles, writeBackup, Handset, ""},
+		{"harbour-phone-2026-08-02", time.Date(2026, 8, 2, 19, 40, 12, 0, time.UTC), true, "", 0, handsetFiles, writeBackup, Handset, ""},
+		{"harbour-phone-2026-09-24", time.Date(2026, 9, 24, 19, 40, 12, 0, time.UTC), false, "", opt.Recordings, handsetFiles, writeBackup, Handset, "truth.json"},
+		{"galley-phone-2026-09-08.stow", time.Date(2026, 9, 8, 21, 12, 40, 0, time.UTC), false, "", 0, galleyFiles, writeStow, Galley, ""},
+		{"galley-phone-2026-09-22.stow", time.Date(2026, 9, 22, 21, 12, 7, 0, time.UTC), false, "", 0, galleyFiles, writeStow, Galley, "truth-galley.json"},
 	} {
 		dir := filepath.Join(work, s.name)
 		if err := os.Mkdir(dir, 0o755); err != nil {
@@ -99,7 +101,7 @@ func Make(dir string, opt Options) error {
 			return fmt.Errorf("making the files of %s: %w", s.name, err)
 		}
 		files = append(files, recordings(s.recordings, opt.RecordingBytes)...)
-		if err := s.write(filepath.Join(final, s.name), files, s.made, s.torn, s.locked); err != nil {
+		if err := s.write(filepath.Join(final, s.name), s.device, files, s.made, s.torn, s.password); err != nil {
 			return fmt.Errorf("making the demo backup %s: %w", s.name, err)
 		}
 		if s.truth != "" {
@@ -123,15 +125,15 @@ func byTime(all []line) {
 }
 
 // writeStow writes a backup in the layout tarn-stow/1.
-func writeStow(path string, files []content, made time.Time, torn, locked bool) error {
-	label := backup.Label{Layout: backup.StowLayout, Device: Galley, Made: made, Finished: true, Parcels: int64(len(files))}
+func writeStow(path string, device backup.Device, files []content, made time.Time, torn bool, password string) error {
+	label := backup.Label{Layout: backup.StowLayout, Device: device, Made: made, Finished: true, Parcels: int64(len(files))}
 	for _, f := range files {
 		label.Bytes += int64(len(f.data))
 	}
 	seal := func(_ string, b []byte) ([]byte, error) { return b, nil }
 	var err error
-	if locked {
-		if seal, err = lock(&label); err != nil {
+	if password != "" {
+		if seal, err = lock(&label, password); err != nil {
 			return err
 		}
 	}
@@ -163,7 +165,7 @@ func writeStow(path string, files []content, made time.Time, torn, locked bool) 
 	if torn {
 		raw = raw[:len(raw)*3/4]
 	}
-	if locked {
+	if password != "" {
 		sealed, err := seal("archive", raw)
 		if err != nil {
 			return err
@@ -175,7 +177,7 @@ func writeStow(path string, files []content, made time.Time, torn, locked bool) 
 
 // writeBackup writes a backup in the layout orlop-parcels/1. A torn one stops
 // before its last parcels, as when a cable is pulled.
-func writeBackup(dir string, files []content, made time.Time, torn, locked bool) error {
+func writeBackup(dir string, device backup.Device, files []content, made time.Time, torn bool, password string) error {
 	parcels := filepath.Join(dir, backup.ParcelsName)
 	if err := os.MkdirAll(parcels, 0o755); err != nil {
 		return err
@@ -187,10 +189,10 @@ func writeBackup(dir string, files []content, made time.Time, torn, locked bool)
 	defer db.Close()
 	db.exec(`CREATE TABLE place(id INTEGER PRIMARY KEY, parent INTEGER NOT NULL, name TEXT NOT NULL)`)
 	db.exec(`CREATE TABLE parcel(tag TEXT PRIMARY KEY, place INTEGER NOT NULL, name TEXT NOT NULL, bytes INTEGER NOT NULL, changed INTEGER NOT NULL, sum BLOB)`)
-	label := backup.Label{Layout: backup.ParcelsLayout, Device: Handset, Made: made, Finished: !torn}
+	label := backup.Label{Layout: backup.ParcelsLayout, Device: device, Made: made, Finished: !torn}
 	seal := func(_ string, b []byte) ([]byte, error) { return b, nil }
-	if locked {
-		if seal, err = lock(&label); err != nil {
+	if password != "" {
+		if seal, err = lock(&label, password); err != nil {
 			return err
 		}
 	}
@@ -229,7 +231,7 @@ func writeBackup(dir string, files []content, made time.Time, torn, locked bool)
 	if db.err != nil {
 		return db.err
 	}
-	if locked {
+	if password != "" {
 		if err := sealCatalogue(db, filepath.Join(dir, backup.CatalogueName), seal); err != nil {
 			return err
 		}

@@ -18,11 +18,11 @@ const rounds = 20_000
 // lock makes a label's lock, and gives what encrypts a file. Key, salt and
 // nonces follow from names, so that the demo is the same bytes each time; a
 // handset takes them at random.
-func lock(l *backup.Label) (seal func(name string, b []byte) ([]byte, error), err error) {
+func lock(l *backup.Label, password string) (seal func(name string, b []byte) ([]byte, error), err error) {
 	made := func(what string) []byte { s := sha256.Sum256([]byte(what + l.Made.String())); return s[:] }
 	l.Encrypted = true
 	l.Lock = &backup.Lock{Salt: made("salt")[:16], Rounds: rounds}
-	kek, err := pbkdf2.Key(sha256.New, Password, l.Lock.Salt, rounds, 32)
+	kek, err := pbkdf2.Key(sha256.New, password, l.Lock.Salt, rounds, 32)
 	if err != nil {
 		return nil, err
 	}

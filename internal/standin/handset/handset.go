@@ -48,6 +48,8 @@ type Handset struct {
 	rate   int64 // bytes a second, 0 for as fast as it goes
 	bad    []badRange
 	said   string // what happened last, for the page
+	// MakeBackup writes a local backup of a handset, encrypted if there is a password.
+	MakeBackup func(m Model, password string, w io.Writer) error
 }
 
 type badRange struct {
@@ -82,6 +84,7 @@ func (h *Handset) Handler() http.Handler {
 	by("POST /link/ask", h.ask)
 	by("GET /link/tree", h.tree)
 	by("GET /link/file", h.file)
+	by("POST /link/backup", h.backup)
 	by("POST /service/enter", h.enter)
 	by("GET /service/volumes", h.volumes)
 	by("GET /service/blocks", h.blocks)
@@ -178,6 +181,29 @@ func (h *Handset) file(w http.ResponseWriter, r *http.Request) error {
 	}
 	defer f.Close()
 	return h.send(w, f)
+}
+
+func (h *Handset) backup(w http.ResponseWriter, r *http.Request) error {
+	if err := h.readable(); err != nil {
+		return err
+	}
+	var ask struct{ Password string }
+	if err := json.NewDecoder(io.LimitReader(r.Body, 10_000)).Decode(&ask); err != nil {
+		return err
+	}
+	made, err := os.CreateTemp("", "handset-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(made.Name())
+	defer made.Close()
+	if err := h.MakeBackup(h.m, ask.Password, made); err != nil {
+		return err
+	}
+	if _, err := made.Seek(0, io.SeekStart); err != nil {
+		return err
+	}
+	return h.send(w, made)
 }
 
 // send writes to the cable: as fast as it is, and no further than it is pulled.

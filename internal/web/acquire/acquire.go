@@ -38,6 +38,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/acquire/handset", func(c *gin.Context) error { return p.handset(c, nil) })
 	inCase.POST("/acquire/handset", p.read)
 	inCase.POST("/acquire/handset/ask", p.ask)
+	inCase.POST("/acquire/handset/backup", p.make)
 	inCase.GET("/acquire/cloud", func(c *gin.Context) error { return p.cloud(c, nil) })
 	inCase.POST("/acquire/cloud", p.download)
 	inCase.POST("/acquire/cloud/sign-in", p.signIn)
@@ -115,7 +116,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 		}
 		v.Routes = append(v.Routes, r)
 	}
-	for _, kind := range []string{"unpack", "acquire backup", "acquire handset", "acquire storage", "acquire cloud"} {
+	for _, kind := range []string{"unpack", "acquire backup", "acquire handset", "acquire storage", "acquire cloud", "make backup"} {
 		runs, err := a.Store.Runs(ctx, p.Case.ID, kind, 6)
 		if err != nil {
 			return err
@@ -244,7 +245,7 @@ func (a pages) wish(c *gin.Context) error {
 	default:
 		return fmt.Errorf("%s: %w", w, store.ErrNotFound)
 	}
-	stage := map[string]string{"acquire backup": "acquire", "acquire handset": "acquire", "acquire storage": "acquire", "acquire cloud": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
+	stage := map[string]string{"acquire backup": "acquire", "acquire handset": "acquire", "acquire storage": "acquire", "acquire cloud": "acquire", "make backup": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
 	return nil
 }

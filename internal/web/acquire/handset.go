@@ -180,6 +180,19 @@ func (a pages) fileSteps(c *gin.Context, p *frame.Page, v *handsetPage, l handse
 	return a.note(c, p, s, v.Steps)
 }
 
+// Minutes is about how long a reading takes: three minutes for a gigabyte by its
+// files, four by its storage.
+func (v *handsetPage) Minutes() string {
+	per := 3.0
+	if v.Service {
+		per = 4
+	}
+	if m := per * float64(v.Bytes) / (1 << 30); m >= 1 {
+		return fmt.Sprintf("about %.0f minutes", m)
+	}
+	return "less than a minute"
+}
+
 // estimate counts what could be read, and says which kinds the scope covers.
 func (a pages) estimate(c *gin.Context, p *frame.Page, v *handsetPage, l handset.Link) error {
 	auth, err := a.Store.Authorities(c.Request.Context(), p.Case.ID)
@@ -296,6 +309,44 @@ func (a pages) read(c *gin.Context) error {
 	return nil
 }
 
+// make has the handset make a local backup of itself.
+func (a pages) make(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	l, _, err := a.link(c)
+	if err != nil {
+		return err
+	}
+	e, err := a.ExhibitByReference(c, c.Query("exhibit"))
+	if err != nil {
+		return err
+	}
+	s, err := l.State(ctx)
+	switch {
+	case err != nil:
+	case s.Mark != e.ModelMark || s.Serial != e.Serial:
+		err = fmt.Errorf("the handset is %s, serial %s, and not exhibit %s", s.Mark, s.Serial, e.Reference)
+	case !s.Ready() || s.Battery < lowBattery:
+		err = errors.New("the handset is not ready: see what is still to be done")
+	case c.PostForm("password") != c.PostForm("again"):
+		err = errors.New("the two passwords differ")
+	}
+	if err != nil {
+		return a.handset(c, err)
+	}
+	raw, err := json.Marshal(sources.HandsetSubject{Exhibit: e.ID, Reference: e.Reference, Address: l.Address})
+	if err != nil {
+		return err
+	}
+	a.Acquirer.Keys.HoldPassword(e.ID, c.PostForm("password"))
+	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "make backup", Subject: raw, By: frame.By(c), Holder: a.Process.ID, Title: "Having " + e.Reference + " make a backup of itself"},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "backup.asked_for", On: e.Reference, Detail: map[string]string{"mark": e.ModelMark, "serial": e.Serial}})
+	if err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire?exhibit="+url.QueryEscape(e.Reference))
+	return nil
+}
+
 // readyForFiles refuses a run that should not begin, and reads what was chosen.
 func (a pages) readyForFiles(c *gin.Context, e *store.Exhibit, s *handset.State, sub *sources.HandsetSubject) error {
 	for _, k := range c.PostFormArray("kinds") {
@@ -304,7 +355,7 @@ func (a pages) readyForFiles(c *gin.Context, e *store.Exhibit, s *handset.State,
 		}
 		sub.Kinds = append(sub.Kinds, record.Kind(k))
 	}
-	sub.Others = c.PostForm("others") != ""
+	sub.Others, sub.LiveOnly = c.PostForm("others") != "", c.PostForm("states") == "live"
 	sub.Radios = strings.TrimSpace(c.PostForm("radios"))
 	switch {
 	case s.Mark != e.ModelMark || s.Serial != e.Serial:

@@ -1,0 +1,159 @@
+package acquire
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"crosswind/core/unpack"
+	"crosswind/internal/handset"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+)
+
+// MakeBackup has a connected handset make a local backup of itself into the first
+// folder that is searched for backups. It is then found and acquired like any.
+func (q *Acquirer) MakeBackup(ctx context.Context, t *run.Task) error {
+	var sub HandsetSubject
+	if err := t.Subject(&sub); err != nil {
+		return err
+	}
+	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
+	if err != nil {
+		return err
+	}
+	password, ok := q.Keys.password(sub.Exhibit)
+	if !ok {
+		return errors.New("what was typed for the backup is not in memory any more: ask for it again")
+	}
+	if len(q.Roots) == 0 {
+		return errors.New("no folder for backups is configured: --backups names it")
+	}
+	l := handset.Link{Address: sub.Address}
+	st, err := l.State(ctx)
+	if err != nil {
+		return err
+	}
+	name := fmt.Sprintf("made-%s-%s", asName(st.Serial), time.Now().UTC().Format("20060102T150405Z"))
+	at, err := q.receive(ctx, t, l, st, password, name)
+	if err != nil {
+		return err
+	}
+	q.Keys.dropPassword(sub.Exhibit)
+	encrypted := "no"
+	if password != "" {
+		encrypted = "yes, with a password set for this"
+	}
+	t.Logf("the backup is at %s", at)
+	return q.Store.EndRun(ctx, t.Run, "done", "", store.Act{Book: c.Book(), By: t.Run.By, What: "backup.made", On: sub.Reference,
+		Detail: map[string]string{"by": st.Mark + " " + st.Serial, "at": at, "encrypted": encrypted}})
+}
+
+// asName keeps of a text what is harmless in the name of a file.
+func asName(s string) string {
+	return strings.Map(func(r rune) rune {
+		if r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || r == '-' {
+			return r
+		}
+		return -1
+	}, s)
+}
+
+// receive writes a backup beside its place, and puts it there when it is whole.
+func (q *Acquirer) receive(ctx context.Context, t *run.Task, l handset.Link, st *handset.State, password, name string) (string, error) {
+	if err := os.MkdirAll(q.Scratch, 0o700); err != nil {
+		return "", err
+	}
+	tmp, err := os.CreateTemp(q.Scratch, "backup-")
+	if err != nil {
+		return "", fmt.Errorf("receiving the backup: %w", err)
+	}
+	defer os.Remove(tmp.Name())
+	defer tmp.Close()
+	r, err := l.Backup(ctx, password)
+	if err != nil {
+		return "", err
+	}
+	defer r.Close()
+	size, err := io.Copy(tmp, toldReader{r, func(n int) { t.Done(int64(n), 0) }})
+	if err != nil {
+		return "", fmt.Errorf("receiving the backup: %w. Nothing of it is kept; ask for it again", err)
+	}
+	to := filepath.Join(q.Roots[0], name)
+	if looksStow(os.DirFS(filepath.Dir(tmp.Name())), filepath.Base(tmp.Name())) && st.Family != "Orlop" {
+		return to + ".stow", place(tmp.Name(), to+".stow")
+	}
+	return to, unpackTo(tmp, size, to)
+}
+
+type toldReader struct {
+	r    io.Reader
+	told func(int)
+}
+
+func (t toldReader) Read(p []byte) (int, error) {
+	n, err := t.r.Read(p)
+	t.told(n)
+	return n, err
+}
+
+// place moves a file, also from one disk to another.
+func place(from, to string) error {
+	in, err := os.Open(from)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(to+".part", os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	if err != nil {
+		return fmt.Errorf("keeping the backup: %w", err)
+	}
+	_, err = io.Copy(out, in)
+	if err = errors.Join(err, out.Sync(), out.Close()); err != nil {
+		return errors.Join(fmt.Errorf("keeping the backup: %w", err), os.Remove(to+".part"))
+	}
+	return os.Rename(to+".part", to)
+}
+
+// unpackTo unpacks the archive of a backup's folder.
+func unpackTo(r io.ReaderAt, size int64, to string) (err error) {
+	part := to + ".part"
+	if err := os.Mkdir(part, 0o755); err != nil {
+		return fmt.Errorf("keeping the backup: %w", err)
+	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, os.RemoveAll(part))
+		}
+	}()
+	root, err := os.OpenRoot(part)
+	if err != nil {
+		return err
+	}
+	defer root.Close()
+	for m, err := range unpack.Members(r, size, unpack.Default) {
+		if err != nil {
+			return err
+		}
+		if m.Not != "" {
+			continue
+		}
+		if err := root.MkdirAll(filepath.Dir(filepath.FromSlash(m.Path)), 0o755); err != nil {
+			return fmt.Errorf("keeping the backup: %w", err)
+		}
+		f, err := root.Create(filepath.FromSlash(m.Path))
+		if err != nil {
+			return fmt.Errorf("keeping the backup: %w", err)
+		}
+		_, err = io.Copy(f, m)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return fmt.Errorf("keeping the backup: %w", err)
+		}
+	}
+	return os.Rename(part, to)
+}
