@@ -90,7 +90,7 @@ test("wrong and right codes, and a snapshot over a bad line", async () => {
   await owner.goto(process.env.CROSSWIND_CLOUD);
   await fault("429 too many requests", 1);
   await fault("Sends a corrupted chunk", 1);
-  await fault("Drops the line", 1);
+  await fault("Drops the line so often", 1);
   await snapshot.getByRole("checkbox").check();
   await page.getByRole("button", { name: "Read what is chosen" }).click();
   // The page asks the service for its list first, so the busy answer may be that.

@@ -205,7 +205,7 @@ test("3. every hash, the manifest, and a byte changed by hand", async () => {
   const alarm = page.locator(".integrity");
   await expect(alarm).toContainText(name, { timeout: 120_000 });
   await expect(alarm).toContainText("segment 5 (bytes 4194304 to 5242879)");
-  expect(await alarm.locator("p").evaluate((e) => getComputedStyle(e).color)).toBe("rgb(161, 29, 43)");
+  await expect(alarm.locator("p")).toHaveCSS("color", "rgb(161, 29, 43)");
   await expect(page.locator(".segments .bad")).toHaveCount(1);
   await accessible(page);
   await shot(page, "integrity");
