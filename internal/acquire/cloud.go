@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"path"
+	"slices"
 	"strings"
 	"time"
 
@@ -33,6 +34,7 @@ type CloudSubject struct {
 	Account   string          `json:"account"`
 	Snapshot  *cloud.Snapshot `json:"snapshot,omitempty"`
 	Versions  []cloud.Version `json:"versions,omitempty"`
+	Choice                    // of a snapshot's files
 }
 
 // errSignIn is what a run ends with that needs somebody to sign in.
@@ -58,9 +60,10 @@ func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
 		t.Logf(format, args...)
 	})
 	label := backup.Label{Layout: "cloud", Made: time.Now().UTC(), Finished: true, Device: backup.Device{Name: sub.Account}}
-	method, source := MethodVersions, "account "+sub.Account+", earlier versions"
+	method, source, what := MethodVersions, "account "+sub.Account+", earlier versions", "earlier versions as they were chosen"
 	if s := sub.Snapshot; s != nil {
 		label.Made, label.Device = s.Made, backup.Device(s.Device)
+		what = sub.words()
 		method, source = MethodSnapshot, fmt.Sprintf("account %s, snapshot %s of %s", sub.Account, s.ID, s.Made.UTC().Format(time.RFC3339))
 	}
 	facts, err := json.Marshal(label)
@@ -68,13 +71,13 @@ func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	a, err := q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: source, Facts: facts, Tool: q.Tool,
-		Settings: fmt.Sprintf("chunks of %d bytes by byte ranges, each checked against the service's SHA-256; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", cloud.ChunkSize), By: t.Run.By, StartedAt: time.Now()})
+		LiveOnly: sub.LiveOnly, Settings: fmt.Sprintf("%s; chunks of %d bytes by byte ranges, each checked against the service's SHA-256; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", what, cloud.ChunkSize), By: t.Run.By, StartedAt: time.Now()})
 	if err != nil {
 		return err
 	}
 	var faults []store.AcquisitionFault
 	if sub.Snapshot != nil {
-		faults, err = q.snapshot(ctx, t, a, acc, sub.Snapshot)
+		faults, err = q.snapshot(ctx, t, a, acc, &sub)
 	} else {
 		err = q.versions(ctx, t, a, acc, sub.Versions)
 	}
@@ -110,11 +113,13 @@ func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int
 	return nil
 }
 
-func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, s *cloud.Snapshot) ([]store.AcquisitionFault, error) {
+func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, sub *CloudSubject) ([]store.AcquisitionFault, error) {
+	s := sub.Snapshot
 	files, err := acc.Files(ctx, s.ID)
 	if err != nil {
 		return nil, fmt.Errorf("listing the snapshot's files: %w", err)
 	}
+	files = slices.DeleteFunc(files, func(f cloud.File) bool { return !sub.wants(path.Clean("/" + f.Path)) })
 	var total int64
 	for _, f := range files {
 		total += f.Size

@@ -1,6 +1,7 @@
 package acquire
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -31,18 +32,39 @@ const (
 // HandsetSubject is what a run of kind "acquire handset" or "acquire storage"
 // needs to know.
 type HandsetSubject struct {
-	Exhibit   int64         `json:"exhibit"`
-	Reference string        `json:"reference"`
-	Address   string        `json:"address"` // of the link
-	Kinds     []record.Kind `json:"kinds"`   // whose databases are taken
-	Others    bool          `json:"others"`  // all other files too
-	LiveOnly  bool          `json:"live_only"`
-	Radios    string        `json:"radios"` // why it is read with its radios on, "" if they are off
+	Exhibit   int64  `json:"exhibit"`
+	Reference string `json:"reference"`
+	Address   string `json:"address"` // of the link
+	Choice
+	Radios string `json:"radios"` // why it is read with its radios on, "" if they are off
+}
+
+// Choice is what of a source's files is taken.
+type Choice struct {
+	Kinds    []record.Kind `json:"kinds"`  // whose databases are taken
+	Others   bool          `json:"others"` // all other files too
+	LiveOnly bool          `json:"live_only"`
+}
+
+// words says what was chosen.
+func (s *Choice) words() string {
+	var kinds []string
+	for _, k := range s.Kinds {
+		kinds = append(kinds, strings.ToLower(k.Plural()))
+	}
+	out := "files of the databases of: " + cmp.Or(strings.Join(kinds, ", "), "no kind")
+	if s.Others {
+		out += "; all other files"
+	}
+	if s.LiveOnly {
+		out += "; live records only"
+	}
+	return out
 }
 
 // wants reports whether a file is taken: the database of a kind that was chosen,
 // with its log and journal, or any other file.
-func (s *HandsetSubject) wants(p string) bool {
+func (s *Choice) wants(p string) bool {
 	base := p
 	for _, suffix := range []string{"-wal", "-journal", "-shm"} {
 		base = strings.TrimSuffix(base, suffix)
@@ -127,11 +149,7 @@ func (q *Acquirer) Handset(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return fmt.Errorf("listing the handset's files: %w", err)
 	}
-	settings := "files of the databases of: " + kindWords(sub.Kinds)
-	if sub.Others {
-		settings += "; all other files"
-	}
-	a, err := q.beginHandset(ctx, t, c, &sub, st, MethodFiles, settings)
+	a, err := q.beginHandset(ctx, t, c, &sub, st, MethodFiles, sub.words())
 	if err != nil {
 		return err
 	}
@@ -162,25 +180,11 @@ func (q *Acquirer) Handset(ctx context.Context, t *run.Task) error {
 	return q.end(ctx, t, c, a, sub.Reference, append(faults, more...))
 }
 
-func kindWords(kinds []record.Kind) string {
-	var words []string
-	for _, k := range kinds {
-		words = append(words, strings.ToLower(k.Plural()))
-	}
-	if len(words) == 0 {
-		return "no kind"
-	}
-	return strings.Join(words, ", ")
-}
-
 func (q *Acquirer) beginHandset(ctx context.Context, t *run.Task, c *store.Case, sub *HandsetSubject, st *handset.State, method, settings string) (*store.Acquisition, error) {
 	facts, err := json.Marshal(backup.Label{Layout: "handset", Made: time.Now().UTC(), Finished: true,
 		Device: backup.Device{Name: st.Name, Mark: st.Mark, Serial: st.Serial, IMEI: st.IMEI, System: st.System}})
 	if err != nil {
 		return nil, err
-	}
-	if sub.LiveOnly {
-		settings += "; live records only"
 	}
 	if sub.Radios != "" {
 		settings += "; radios on, because: " + sub.Radios

@@ -86,7 +86,7 @@ func (b *handsetBench) open() {
 }
 
 func (b *handsetBench) subject() HandsetSubject {
-	return HandsetSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: b.url, Kinds: record.Kinds, Others: true}
+	return HandsetSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: b.url, Choice: Choice{Kinds: record.Kinds, Others: true}}
 }
 
 // sums is the SHA-256 of the manifest that sha256sum makes of a folder.
@@ -157,10 +157,18 @@ func TestBackupMadeByTheHandset(t *testing.T) {
 			t.Errorf("%s: %s", r.State, r.Error)
 		}
 		b.q.Keys.HoldPassword(b.e.ID, password)
-		b.on("/fault/cut", "after", "100000")
+		seed := uint64(time.Now().UnixNano())
+		at := rand.New(rand.NewPCG(seed, 0))
+		size := treeSize(t, b.m.Tree)
+		b.on("/fault/cut", "after", fmt.Sprint(at.Int64N(size)))
 		r := b.Do("make backup", b.subject())
-		if r.State != "failed" || !strings.Contains(r.Error, "Nothing of it is kept") {
-			t.Errorf("%s: %s", r.State, r.Error)
+		for range 9 { // ten times the cable is pulled
+			if r.State != "failed" || !strings.Contains(r.Error, "does not answer") {
+				t.Fatalf("seed %d: %s: %s", seed, r.State, r.Error)
+			}
+			b.on("/fault/plug")
+			b.on("/fault/cut", "after", fmt.Sprint(at.Int64N(size)))
+			r = b.resume(r)
 		}
 		b.on("/fault/plug")
 		if r = b.resume(r); r.State != "done" {

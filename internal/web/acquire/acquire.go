@@ -106,6 +106,13 @@ func (a pages) page(c *gin.Context, fault error) error {
 		return err
 	}
 	v.Handsets = a.connectedHandsets(ctx)
+	for i := range v.Handsets {
+		for _, e := range p.Exhibits {
+			if h := &v.Handsets[i]; !h.Gone && h.State.Serial != "" && h.State.Serial == e.Serial {
+				h.Of = e.Reference
+			}
+		}
+	}
 	for _, e := range p.Exhibits {
 		r := routed{Exhibit: e}
 		if r.Choice, err = a.Store.ChosenRoute(ctx, e.ID); err != nil {

@@ -25,6 +25,7 @@ type cloudPage struct {
 	Versions  []cloud.Version
 	Waiting   []store.Run // that need somebody to sign in again
 	Account   string
+	Kinds     []kindChoice
 }
 
 // cloud leads to the snapshots of a cloud account.
@@ -55,6 +56,9 @@ func (a pages) cloud(c *gin.Context, refused error) error {
 		}
 		v.Signed = err == nil
 	}
+	if v.Kinds, err = a.kinds(c, p); err != nil {
+		return err
+	}
 	runs, err := a.Store.Runs(ctx, p.Case.ID, "acquire cloud", 12)
 	if err != nil {
 		return err
@@ -68,7 +72,7 @@ func (a pages) cloud(c *gin.Context, refused error) error {
 	}
 	p.Refuse(refused)
 	p.Content = v
-	return a.Render(c, templates, p, "cloud.html")
+	return a.Render(c, templates, p, "cloud.html", "choice.html")
 }
 
 func cloudExhibit(r *store.Run) (int64, error) {
@@ -158,6 +162,9 @@ func (a pages) download(c *gin.Context) error {
 	}
 	var subs []sources.CloudSubject
 	base := sources.CloudSubject{Exhibit: e.ID, Reference: e.Reference, Service: a.Acquirer.Service, Account: e.Serial}
+	if base.Choice, err = choice(c); err != nil {
+		return a.cloud(c, err)
+	}
 	for i, s := range snapshots {
 		if slices.Contains(c.PostFormArray("snapshots"), s.ID) {
 			sub := base
@@ -174,8 +181,8 @@ func (a pages) download(c *gin.Context) error {
 	if len(sub.Versions) > 0 {
 		subs = append(subs, sub)
 	}
-	if len(subs) == 0 {
-		return a.cloud(c, errors.New("choose what is read"))
+	if len(subs) == 0 || subs[0].Snapshot != nil && len(base.Kinds) == 0 && !base.Others {
+		return a.cloud(c, errors.New("choose what is read, and of snapshots which kinds"))
 	}
 	for _, sub := range subs {
 		raw, err := json.Marshal(sub)

@@ -30,6 +30,7 @@ type connected struct {
 	Index int // from 1
 	State *handset.State
 	Gone  bool
+	Of    string // the exhibit of the same serial, "" if there is none
 }
 
 // step is something to be done, and whether it is seen to be done.
@@ -69,7 +70,7 @@ func (a pages) connectedHandsets(ctx context.Context) []connected {
 	for i, at := range a.Acquirer.Handsets {
 		go func() {
 			s, err := handset.Link{Address: at}.State(ctx)
-			out[i] = connected{i + 1, s, err != nil}
+			out[i] = connected{Index: i + 1, State: s, Gone: err != nil}
 			done <- true
 		}()
 	}
@@ -103,7 +104,7 @@ func (a pages) handset(c *gin.Context, refused error) error {
 		return fmt.Errorf("exhibit %q: %w", c.Query("exhibit"), store.ErrNotFound)
 	}
 	s, err := l.State(c.Request.Context())
-	v := &handsetPage{Link: connected{i, s, err != nil}, Service: c.Query("by") == "storage", Typed: strings.TrimSpace(c.Query("mark"))}
+	v := &handsetPage{Link: connected{Index: i, State: s, Gone: err != nil}, Service: c.Query("by") == "storage", Typed: strings.TrimSpace(c.Query("mark"))}
 	if v.Link.Gone {
 		v.Link.State = &handset.State{}
 	}
@@ -118,7 +119,7 @@ func (a pages) handset(c *gin.Context, refused error) error {
 	}
 	p.Refuse(refused)
 	p.Content = v
-	return a.Render(c, templates, p, "handset.html")
+	return a.Render(c, templates, p, "handset.html", "choice.html")
 }
 
 // note keeps a step that is seen to be done, once.
@@ -173,8 +174,14 @@ func (a pages) fileSteps(c *gin.Context, p *frame.Page, v *handsetPage, l handse
 		v.Ready = v.Ready && (k.Done || k.Name == "radios off")
 	}
 	if v.Ready {
-		if err := a.estimate(c, p, v, l); err != nil {
+		var err error
+		if v.Kinds, err = a.kinds(c, p); err != nil {
 			return err
+		}
+		for e, err := range l.Tree(c.Request.Context()) {
+			v.Ready = v.Ready && err == nil // the cable may be pulled just now
+			v.Files++
+			v.Bytes += e.Size
 		}
 	}
 	return a.note(c, p, s, v.Steps)
@@ -193,25 +200,27 @@ func (v *handsetPage) Minutes() string {
 	return "less than a minute"
 }
 
-// estimate counts what could be read, and says which kinds the scope covers.
-func (a pages) estimate(c *gin.Context, p *frame.Page, v *handsetPage, l handset.Link) error {
+// kinds says which kinds the scope covers: they are chosen at first, and no other
+// can be.
+func (a pages) kinds(c *gin.Context, p *frame.Page) (out []kindChoice, err error) {
 	auth, err := a.Store.Authorities(c.Request.Context(), p.Case.ID)
-	if err != nil {
-		return err
-	}
 	for _, k := range record.Kinds {
 		covered := slices.ContainsFunc(auth, func(a store.Authority) bool { return slices.Contains(a.ScopeKinds, string(k)) })
-		v.Kinds = append(v.Kinds, kindChoice{k, covered})
+		out = append(out, kindChoice{k, covered})
 	}
-	for e, err := range l.Tree(c.Request.Context()) {
-		if err != nil {
-			v.Ready = false
-			return nil // the cable was pulled just now
+	return out, err
+}
+
+// choice reads what of a source is wanted.
+func choice(c *gin.Context) (out sources.Choice, err error) {
+	for _, k := range c.PostFormArray("kinds") {
+		if !slices.Contains(record.Kinds, record.Kind(k)) {
+			return out, fmt.Errorf("%q is no kind of record", k)
 		}
-		v.Files++
-		v.Bytes += e.Size
+		out.Kinds = append(out.Kinds, record.Kind(k))
 	}
-	return nil
+	out.Others, out.LiveOnly = c.PostForm("others") != "", c.PostForm("states") == "live"
+	return out, nil
 }
 
 func (a pages) serviceSteps(c *gin.Context, p *frame.Page, v *handsetPage, l handset.Link) error {
@@ -349,13 +358,10 @@ func (a pages) make(c *gin.Context) error {
 
 // readyForFiles refuses a run that should not begin, and reads what was chosen.
 func (a pages) readyForFiles(c *gin.Context, e *store.Exhibit, s *handset.State, sub *sources.HandsetSubject) error {
-	for _, k := range c.PostFormArray("kinds") {
-		if !slices.Contains(record.Kinds, record.Kind(k)) {
-			return fmt.Errorf("%q is no kind of record", k)
-		}
-		sub.Kinds = append(sub.Kinds, record.Kind(k))
+	var err error
+	if sub.Choice, err = choice(c); err != nil {
+		return err
 	}
-	sub.Others, sub.LiveOnly = c.PostForm("others") != "", c.PostForm("states") == "live"
 	sub.Radios = strings.TrimSpace(c.PostForm("radios"))
 	switch {
 	case s.Mark != e.ModelMark || s.Serial != e.Serial:

@@ -21,7 +21,7 @@ Crosswind.visit = async function (url, { push = true, regions = null, asked = tr
   for (const old of document.querySelectorAll("[data-region]")) {
     const name = old.dataset.region;
     if (regions && !regions.includes(name)) continue;
-    if (!asked && old.contains(document.activeElement) && document.activeElement.matches("input, textarea")) continue;
+    if (!asked && old.contains(document.activeElement) && document.activeElement.matches("input, textarea, select")) continue;
     const fresh = page.querySelector(`[data-region="${name}"]`);
     if (fresh) old.replaceWith(document.adoptNode(fresh));
   }
