@@ -107,6 +107,9 @@ for (const [exhibit, name, row, code, app] of [
     await expect(page.getByRole("row", { name: new RegExp(app) })).toContainText("free", { timeout: 60_000 });
     await page.goto(at("/ledger"));
     await expect(page.getByRole("row", { name: /handset\.step.*unlocked/ }).first()).toBeVisible();
+    await page.goto(at("/intake?exhibit=" + exhibit));
+    await page.getByText(/Seen while it was connected/).click();
+    await expect(page.getByRole("row", { name: /unlocked on the handset/ })).toContainText("Z");
   });
 
 for (const [exhibit, row, password] of [

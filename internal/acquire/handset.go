@@ -75,12 +75,18 @@ func (s *Choice) wants(p string) bool {
 	return s.Others
 }
 
+// maxEntries bounds how many files a handset may list.
+const maxEntries = 1 << 20
+
 // openHandset opens the files of a connected handset.
 func openHandset(ctx context.Context, address string, l handset.Link) (*Source, error) {
 	h := &handsetFS{ctx: ctx, link: l, vaultFS: newVaultFS(nil)}
 	for e, err := range l.Tree(ctx) {
 		if err != nil {
 			return nil, err
+		}
+		if len(h.files) >= maxEntries {
+			return nil, fmt.Errorf("the handset lists more than %d files", maxEntries)
 		}
 		p := strings.TrimPrefix(path.Clean("/"+e.Path), "/")
 		if p != "" && fs.ValidPath(p) {

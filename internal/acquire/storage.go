@@ -55,7 +55,12 @@ func (q *Acquirer) Storage(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	var total int64
+	seen := map[string]bool{}
 	for _, v := range volumes {
+		if seen[filepath.Base(v.Name)] || v.Size < 0 {
+			return fmt.Errorf("the handset names the volume %q twice, or of %d bytes", v.Name, v.Size)
+		}
+		seen[filepath.Base(v.Name)] = true
 		total += v.Size
 	}
 	t.Total(total, int64(len(volumes)))

@@ -76,6 +76,7 @@ type card struct {
 	store.Exhibit
 	Custody             []store.Custody
 	Photographs         []store.Photograph
+	Steps               []store.HandsetStep // seen while it was connected
 	Chain               custody.Chain
 	Faults              []error
 	IMEISays, ICCIDSays string
@@ -109,6 +110,9 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 			return err
 		}
 		if k.Photographs, err = a.Store.Photographs(c.Request.Context(), e.ID); err != nil {
+			return err
+		}
+		if k.Steps, err = a.Store.Steps(c.Request.Context(), e.ID, e.Serial); err != nil {
 			return err
 		}
 		k.Chain, k.Faults = store.Follow(k.Custody)
