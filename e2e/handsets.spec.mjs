@@ -1,6 +1,7 @@
 // Connected handsets: the examiner's page and the handset's own screen, driven
 // side by side.
 import { expect, test } from "@playwright/test";
+import { readFileSync } from "node:fs";
 import { accessible, base, shot, signIn } from "./pages.mjs";
 
 test.describe.configure({ mode: "serial" });
@@ -181,6 +182,10 @@ test("a dead screen: the wrong model first, then the exact mark, the keys, and e
     .first()
     .click();
   await expect(page.locator("main")).toContainText("bytes 1048576 to 1049087 could not be read; zeros stand in their place");
+  await page.goto(at("/verify?exhibit=C"));
+  const download = page.waitForEvent("download");
+  await page.getByRole("link", { name: "their list" }).click();
+  expect(readFileSync(await (await download).path(), "utf8")).toBe("data.img\t1048576\t1049087\n");
 });
 
 test("a handset that restarts again and again, and a mark that its stand-in refuses", async () => {

@@ -9,6 +9,7 @@ import (
 
 // Unread is a range of a volume that could not be read.
 type Unread struct {
+	Path string
 	From int64 `db:"from_byte"`
 	To   int64 `db:"to_byte"` // not included
 }
@@ -32,14 +33,15 @@ func (s *Store) DropUnread(ctx context.Context, acquisition int64, path string, 
 	return nil
 }
 
-// Unread lists what could not be read of a file, neighbouring ranges as one.
+// Unread lists what could not be read of an acquisition's files, or of the one at
+// path unless that is "", neighbouring ranges as one.
 func (s *Store) Unread(ctx context.Context, acquisition int64, path string) (out []Unread, err error) {
 	var all []Unread
-	if err := s.list(ctx, &all, "listing what could not be read", "SELECT from_byte, to_byte FROM unread WHERE acquisition_id = $1 AND path = $2 ORDER BY from_byte", acquisition, path); err != nil {
+	if err := s.list(ctx, &all, "listing what could not be read", "SELECT path, from_byte, to_byte FROM unread WHERE acquisition_id = $1 AND $2 IN ('', path) ORDER BY path, from_byte", acquisition, path); err != nil {
 		return nil, err
 	}
 	for _, u := range all {
-		if n := len(out); n > 0 && u.From <= out[n-1].To {
+		if n := len(out); n > 0 && u.Path == out[n-1].Path && u.From <= out[n-1].To {
 			out[n-1].To = max(out[n-1].To, u.To)
 		} else {
 			out = append(out, u)
@@ -47,6 +49,10 @@ func (s *Store) Unread(ctx context.Context, acquisition int64, path string) (out
 	}
 	return out, nil
 }
+
+// String is the range as a line of a list: the file, the first byte and the last,
+// parted by tabs.
+func (u Unread) String() string { return fmt.Sprintf("%s\t%d\t%d", u.Path, u.From, u.To-1) }
 
 // HandsetStep is something that was seen to be done on a connected handset.
 type HandsetStep struct {

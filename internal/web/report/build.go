@@ -307,25 +307,6 @@ func (m *Maker) cell(o *record.Origin) ([]byte, error) {
 	return b, nil
 }
 
-// unread lists what of an acquisition's files could not be read: the file, the
-// first byte and the last, a line each, parted by tabs.
-func (m *Maker) unread(ctx context.Context, a *acquisition) ([]byte, error) {
-	var b bytes.Buffer
-	for f, err := range m.Store.AllFiles(ctx, a.ID, store.Source) {
-		if err != nil {
-			return nil, err
-		}
-		us, err := m.Store.Unread(ctx, a.ID, f.Path)
-		if err != nil {
-			return nil, err
-		}
-		for _, u := range us {
-			fmt.Fprintf(&b, "%s\t%d\t%d\n", f.Path, u.From, u.To-1)
-		}
-	}
-	return b.Bytes(), nil
-}
-
 // parts are the payload of a package. bytes is about what they hold together.
 func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts []casefile.Part, total int64, err error) {
 	html, err := r.HTML()
@@ -370,12 +351,16 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		}
 	}
 	for a := range used {
-		unread, err := m.unread(ctx, a)
+		unread, err := m.Store.Unread(ctx, a.ID, "")
 		if err != nil {
 			return nil, 0, err
 		}
 		if len(unread) > 0 {
-			parts = append(parts, casefile.Bytes(fmt.Sprintf("%s%s-acquisition-%d.unread", casefile.ManifestsDir, a.Reference, a.Number), unread))
+			var b bytes.Buffer
+			for _, u := range unread {
+				fmt.Fprintln(&b, u)
+			}
+			parts = append(parts, casefile.Bytes(fmt.Sprintf("%s%s-acquisition-%d.unread", casefile.ManifestsDir, a.Reference, a.Number), b.Bytes()))
 		}
 		if a.ContentManifest != "" {
 			var b bytes.Buffer

@@ -111,6 +111,7 @@ type content struct {
 	HideSeen bool        // files that a known-file set names are left out
 	Faulty   []store.File
 	Checks   []store.Verification
+	Unread   []store.Unread // ranges of its files that are zeros because they could not be read
 	Runs     []store.Run
 	Checking *store.Run // the check of all of this acquisition that is under way
 	Cells    []fileCells
@@ -137,6 +138,9 @@ func (a pages) fill(c *gin.Context, v *content) (err error) {
 		return err
 	}
 	if v.Checks, err = a.Store.Verifications(ctx, v.Acq.ID, 8); err != nil {
+		return err
+	}
+	if v.Unread, err = a.Store.Unread(ctx, v.Acq.ID, ""); err != nil {
 		return err
 	}
 	if v.Checking, err = a.checking(ctx, v.Acq); err != nil {
@@ -326,7 +330,7 @@ func (a pages) manifest(c *gin.Context) error {
 		"sha1":   func(f *store.File) string { return f.SHA1 },
 		"md5":    func(f *store.File) string { return f.MD5 },
 	}[c.Param("algorithm")]
-	if sum == nil {
+	if sum == nil && c.Param("algorithm") != "unread" {
 		return fmt.Errorf("manifest %s: %w", c.Param("algorithm"), store.ErrNotFound)
 	}
 	part, what := store.Source, ""
@@ -339,6 +343,13 @@ func (a pages) manifest(c *gin.Context) error {
 	}
 	c.Header("Content-Type", "text/plain; charset=utf-8")
 	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-acquisition-%d%s.%s"`, e.Reference, q.Number, what, c.Param("algorithm")))
+	if sum == nil {
+		unread, err := a.Store.Unread(c.Request.Context(), q.ID, "")
+		for _, u := range unread {
+			fmt.Fprintln(c.Writer, u)
+		}
+		return err
+	}
 	for f, err := range a.Store.AllFiles(c.Request.Context(), q.ID, part) {
 		if err != nil {
 			a.Log.Error("writing a manifest", "error", err)
