@@ -56,7 +56,7 @@ func (a pages) cloud(c *gin.Context, refused error) error {
 		}
 		v.Signed = err == nil
 	}
-	if v.Kinds, err = a.kinds(c, p); err != nil {
+	if v.Kinds, err = a.kinds(c); err != nil {
 		return err
 	}
 	runs, err := a.Store.Runs(ctx, p.Case.ID, "acquire cloud", 12)
@@ -162,7 +162,7 @@ func (a pages) download(c *gin.Context) error {
 	}
 	var subs []sources.CloudSubject
 	base := sources.CloudSubject{Exhibit: e.ID, Reference: e.Reference, Service: a.Acquirer.Service, Account: e.Serial}
-	if base.Choice, err = choice(c); err != nil {
+	if base.Choice, err = a.choice(c); err != nil {
 		return a.cloud(c, err)
 	}
 	for i, s := range snapshots {

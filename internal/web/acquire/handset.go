@@ -175,7 +175,7 @@ func (a pages) fileSteps(c *gin.Context, p *frame.Page, v *handsetPage, l handse
 	}
 	if v.Ready {
 		var err error
-		if v.Kinds, err = a.kinds(c, p); err != nil {
+		if v.Kinds, err = a.kinds(c); err != nil {
 			return err
 		}
 		for e, err := range l.Tree(c.Request.Context()) {
@@ -202,8 +202,8 @@ func (v *handsetPage) Minutes() string {
 
 // kinds says which kinds the scope covers: they are chosen at first, and no other
 // can be.
-func (a pages) kinds(c *gin.Context, p *frame.Page) (out []kindChoice, err error) {
-	auth, err := a.Store.Authorities(c.Request.Context(), p.Case.ID)
+func (a pages) kinds(c *gin.Context) (out []kindChoice, err error) {
+	auth, err := a.Store.Authorities(c.Request.Context(), frame.CaseOf(c).ID)
 	for _, k := range record.Kinds {
 		covered := slices.ContainsFunc(auth, func(a store.Authority) bool { return slices.Contains(a.ScopeKinds, string(k)) })
 		out = append(out, kindChoice{k, covered})
@@ -211,11 +211,16 @@ func (a pages) kinds(c *gin.Context, p *frame.Page) (out []kindChoice, err error
 	return out, err
 }
 
-// choice reads what of a source is wanted.
-func choice(c *gin.Context) (out sources.Choice, err error) {
+// choice reads what of a source is wanted. A kind that no authority covers is
+// refused, whatever the page offered.
+func (a pages) choice(c *gin.Context) (out sources.Choice, err error) {
+	kinds, err := a.kinds(c)
+	if err != nil {
+		return out, err
+	}
 	for _, k := range c.PostFormArray("kinds") {
-		if !slices.Contains(record.Kinds, record.Kind(k)) {
-			return out, fmt.Errorf("%q is no kind of record", k)
+		if !slices.Contains(kinds, kindChoice{record.Kind(k), true}) {
+			return out, fmt.Errorf("%q is no kind of record that an authority of the case covers", k)
 		}
 		out.Kinds = append(out.Kinds, record.Kind(k))
 	}
@@ -295,8 +300,11 @@ func (a pages) read(c *gin.Context) error {
 	kind, what := "acquire handset", "files"
 	if c.Query("by") == "storage" {
 		kind, what = "acquire storage", "raw storage"
-		if s.Mode != "service" {
+		switch {
+		case s.Mode != "service":
 			return a.handset(c, errors.New("the handset is not in service mode"))
+		case s.Mark != e.ModelMark:
+			return a.handset(c, fmt.Errorf("what is in service mode is %s, and exhibit %s is %s", s.Mark, e.Reference, e.ModelMark))
 		}
 	} else if err := a.readyForFiles(c, e, s, &sub); err != nil {
 		return a.handset(c, err)
@@ -330,14 +338,13 @@ func (a pages) make(c *gin.Context) error {
 		return err
 	}
 	s, err := l.State(ctx)
+	radios := strings.TrimSpace(c.PostForm("radios"))
 	switch {
 	case err != nil:
-	case s.Mark != e.ModelMark || s.Serial != e.Serial:
-		err = fmt.Errorf("the handset is %s, serial %s, and not exhibit %s", s.Mark, s.Serial, e.Reference)
-	case !s.Ready() || s.Battery < lowBattery:
-		err = errors.New("the handset is not ready: see what is still to be done")
 	case c.PostForm("password") != c.PostForm("again"):
 		err = errors.New("the two passwords differ")
+	default:
+		err = ready(e, s, radios)
 	}
 	if err != nil {
 		return a.handset(c, err)
@@ -346,9 +353,13 @@ func (a pages) make(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	detail := map[string]string{"mark": e.ModelMark, "serial": e.Serial}
+	if s.Radios {
+		detail["radios_on_because"] = radios
+	}
 	a.Acquirer.Keys.HoldPassword(e.ID, c.PostForm("password"))
 	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "make backup", Subject: raw, By: frame.By(c), Holder: a.Process.ID, Title: "Having " + e.Reference + " make a backup of itself"},
-		store.Act{Book: cs.Book(), By: frame.By(c), What: "backup.asked_for", On: e.Reference, Detail: map[string]string{"mark": e.ModelMark, "serial": e.Serial}})
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "backup.asked_for", On: e.Reference, Detail: detail})
 	if err != nil {
 		return err
 	}
@@ -359,10 +370,25 @@ func (a pages) make(c *gin.Context) error {
 // readyForFiles refuses a run that should not begin, and reads what was chosen.
 func (a pages) readyForFiles(c *gin.Context, e *store.Exhibit, s *handset.State, sub *sources.HandsetSubject) error {
 	var err error
-	if sub.Choice, err = choice(c); err != nil {
+	if sub.Choice, err = a.choice(c); err != nil {
 		return err
 	}
 	sub.Radios = strings.TrimSpace(c.PostForm("radios"))
+	if len(sub.Kinds) == 0 && !sub.Others {
+		return errors.New("choose what is read")
+	}
+	if err := ready(e, s, sub.Radios); err != nil {
+		return err
+	}
+	if !s.Radios {
+		sub.Radios = ""
+	}
+	return nil
+}
+
+// ready says why a running handset should not be read now. radios is why it is read
+// with its radios on.
+func ready(e *store.Exhibit, s *handset.State, radios string) error {
 	switch {
 	case s.Mark != e.ModelMark || s.Serial != e.Serial:
 		return fmt.Errorf("the handset is %s, serial %s, and not exhibit %s", s.Mark, s.Serial, e.Reference)
@@ -370,13 +396,8 @@ func (a pages) readyForFiles(c *gin.Context, e *store.Exhibit, s *handset.State,
 		return errors.New("the handset is not ready: see what is still to be done")
 	case s.Battery < lowBattery:
 		return fmt.Errorf("its battery has %d %% left: charge it first", s.Battery)
-	case s.Radios && sub.Radios == "":
+	case s.Radios && radios == "":
 		return errors.New("its radios are on: switch them off, or write why it is read all the same")
-	case len(sub.Kinds) == 0 && !sub.Others:
-		return errors.New("choose what is read")
-	}
-	if !s.Radios {
-		sub.Radios = ""
 	}
 	return nil
 }
