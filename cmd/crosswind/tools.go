@@ -112,24 +112,38 @@ func verifyCommand() *cobra.Command {
 // rowLine is one line of recover's output. Values is an object whose members
 // are in record order.
 type rowLine struct {
-	Table      string          `json:"table"`
-	RowID      *int64          `json:"rowid"`
-	Values     json.RawMessage `json:"values"`
-	Lost       []string        `json:"lost"`
-	State      string          `json:"state"`
-	Origin     string          `json:"origin"`
-	File       string          `json:"file"`
-	Page       uint32          `json:"page"`
-	Offset     int64           `json:"offset"`
-	Length     int             `json:"length"`
-	Confidence float64         `json:"confidence"`
+	Table       string          `json:"table"`
+	RowID       *int64          `json:"rowid"`
+	Values      json.RawMessage `json:"values"`
+	Lost        []string        `json:"lost"`
+	State       string          `json:"state"`
+	Origin      string          `json:"origin"`
+	File        string          `json:"file"`
+	Page        uint32          `json:"page"`
+	Offset      int64           `json:"offset"`
+	Length      int             `json:"length"`
+	Confidence  float64         `json:"confidence"`
+	Frame       int             `json:"frame,omitempty"`
+	Uncommitted bool            `json:"uncommitted,omitempty"`
+	Candidates  []string        `json:"candidates,omitempty"`
+	Others      []otherLine     `json:"others,omitempty"`
+}
+
+// otherLine is a further place of the same row version.
+type otherLine struct {
+	Origin string `json:"origin"`
+	File   string `json:"file"`
+	Page   uint32 `json:"page"`
+	Frame  int    `json:"frame,omitempty"`
+	Offset int64  `json:"offset"`
+	Length int    `json:"length"`
 }
 
 func recoverCommand() *cobra.Command {
 	var opt salvage.Options
 	var asJSON bool
-	c := &cobra.Command{Use: "recover --json DATABASE", Short: "Rows deleted from one SQLite database", Args: args(1, 1),
-		Long: "Reads one SQLite database, with its -wal beside it if there is one, and writes a JSON object a line for each row that is not live any more. Nothing is written to the database or beside it.",
+	c := &cobra.Command{Use: "recover --json DATABASE", Short: "Rows deleted from a SQLite database", Args: args(1, 1),
+		Long: "Reads one SQLite database, with its -wal and -journal beside it if they are there, and writes a JSON object a line for each row that is not live any more. Nothing is written to the database or beside it.",
 		RunE: func(c *cobra.Command, a []string) error {
 			if !asJSON {
 				return fmt.Errorf("%w: the only output is JSON so far; say --json", errUse)
@@ -152,34 +166,41 @@ func recoverRows(path string, opt salvage.Options) error {
 	if err != nil {
 		return err
 	}
+	var notes []string
+	note := func(err error) {
+		if len(notes) < 20 {
+			notes = append(notes, strings.ReplaceAll(err.Error(), "\n", "; "))
+		}
+	}
 	f, err := sqlitefile.Open(r, st.Size())
 	if err != nil {
-		return fmt.Errorf("%s: %w", path, err)
-	}
-	note := func(err error) {
-		fmt.Fprintf(os.Stderr, "crosswind: %s: %s\n", path, strings.ReplaceAll(err.Error(), "\n", "; "))
-	}
-	if _, err := os.Stat(path + "-journal"); err == nil {
-		note(errors.New("the rollback journal beside it is not read"))
-	}
-	if w, err := os.Open(path + "-wal"); err == nil {
-		defer w.Close()
-		if st, err := w.Stat(); err == nil {
-			if err := f.OpenLog(w, st.Size()); err != nil {
-				note(err)
-			}
+		broken := err
+		if f, err = sqlitefile.OpenDamaged(r, st.Size()); err != nil {
+			return fmt.Errorf("%s: %w", path, broken)
 		}
-	} else if !errors.Is(err, os.ErrNotExist) {
-		note(err)
+		note(fmt.Errorf("%w; its pages are read as pages of %d bytes", broken, f.PageSize))
+	}
+	for i, open := range []func(io.ReaderAt, int64) error{f.OpenLog, f.OpenJournal} {
+		suffix := sqlitefile.Part(i + 1).Suffix()
+		b, err := os.Open(path + suffix)
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			note(err)
+			continue
+		}
+		defer b.Close()
+		if st, err := b.Stat(); err != nil {
+			note(err)
+		} else if err := open(b, st.Size()); err != nil {
+			note(err)
+		}
 	}
 	out := bufio.NewWriter(os.Stdout)
-	faults := 0
 	for row, err := range salvage.Rows(f, opt) {
 		if err != nil {
-			if faults == 0 {
-				note(err)
-			}
-			faults++
+			note(err)
 			continue
 		}
 		line, err := rowJSON(f, row, filepath.Base(path))
@@ -187,6 +208,9 @@ func recoverRows(path string, opt salvage.Options) error {
 			return err
 		}
 		out.Write(append(line, '\n'))
+	}
+	if len(notes) > 0 {
+		fmt.Fprintf(os.Stderr, "crosswind: %s: %s\n", path, strings.Join(notes, "; "))
 	}
 	return out.Flush()
 }
@@ -197,8 +221,10 @@ func rowJSON(f *sqlitefile.File, row *salvage.Row, file string) ([]byte, error) 
 	if row.Live {
 		l.State, l.Origin = "live", "live"
 	}
-	if row.InLog {
-		l.File += "-wal"
+	l.File += row.Part.Suffix()
+	l.Frame, l.Uncommitted, l.Candidates = row.Frame, row.Uncommitted, row.Candidates
+	for _, p := range row.Others {
+		l.Others = append(l.Others, otherLine{string(p.Origin), file + p.Part.Suffix(), p.Page, p.Frame, p.Offset, p.Length})
 	}
 	if row.HasRowID {
 		l.RowID = &row.RowID

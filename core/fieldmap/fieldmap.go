@@ -13,7 +13,6 @@ import (
 	"fmt"
 	"io"
 	"iter"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -64,8 +63,9 @@ type Source struct {
 	Stored string // below the source
 	SHA256 string // hex
 	Bytes  io.ReaderAt
-	// Log is the same for the database's write-ahead log, if it has one.
-	Log *Source
+	// Log and Journal are the same for the files beside the database, if they are
+	// there.
+	Log, Journal *Source
 }
 
 // Names finds a person's name by handle. Package record's contacts fill it.
@@ -90,17 +90,22 @@ func For(path string) *Map {
 	return nil
 }
 
-// index holds the lookup tables of one database: by table, then key.
-type index map[string]map[string][]string
-
-// Records reads f, which is src's database, and yields a record for each row
+// Records reads the database that s surveyed, which is src's, and yields a record for each row
 // that the map reads, in salvage's order. Rows of other tables are counted in
 // other. Damage is yielded as errors and does not end the iteration.
-func (m *Map) Records(f *sqlitefile.File, src *Source, names Names, opt salvage.Options, other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
+func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.Options, other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		opt.Live = true
-		look := m.index(f, opt)
-		for row, err := range salvage.Rows(f, opt) {
+		look, err := m.join(s, opt)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		defer look.close()
+		if err := s.Fault(); err != nil && !yield(nil, err) {
+			return
+		}
+		for row, err := range s.Rows(opt) {
 			if err != nil {
 				if !yield(nil, err) {
 					return
@@ -112,7 +117,7 @@ func (m *Map) Records(f *sqlitefile.File, src *Source, names Names, opt salvage.
 				other(row)
 				continue
 			}
-			r, err := rd.record(m, f, row, src, look, names)
+			r, err := rd.record(m, s.File(), row, src, look, names)
 			if !yield(r, err) {
 				return
 			}
@@ -130,35 +135,6 @@ func (m *Map) reading(row *salvage.Row) *Reading {
 		}
 	}
 	return nil
-}
-
-func (m *Map) index(f *sqlitefile.File, opt salvage.Options) index {
-	look := index{}
-	if len(m.Lookups) == 0 {
-		return look
-	}
-	for row, err := range salvage.Rows(f, opt) {
-		if err != nil || row.Table == nil {
-			continue
-		}
-		for _, l := range m.Lookups {
-			if l.Table != row.Table.Name {
-				continue
-			}
-			c := columns{row, f.Encoding}
-			k, ok1 := c.text(l.Key)
-			v, ok2 := c.text(l.Value)
-			if ok1 && ok2 {
-				if look[l.Table] == nil {
-					look[l.Table] = map[string][]string{}
-				}
-				if !slices.Contains(look[l.Table][k], v) {
-					look[l.Table][k] = append(look[l.Table][k], v)
-				}
-			}
-		}
-	}
-	return look
 }
 
 // columns gives the values of a row by the names of their columns.
@@ -200,11 +176,14 @@ func Text(v sqlitefile.Value, enc sqlitefile.Encoding) (string, bool) {
 	return hex.EncodeToString(v.Bytes()), true
 }
 
-func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look index, names Names) (*record.Record, error) {
+func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look *joins, names Names) (*record.Record, error) {
 	c := columns{row, f.Encoding}
 	r := &record.Record{Kind: rd.Kind, State: rd.State}
 	if !row.Live {
 		r.State = record.Recovered
+		if row.Earlier {
+			r.State = record.Earlier
+		}
 	}
 	if v, ok := c.get(rd.Time); ok && v.Class() != sqlitefile.Null {
 		r.Original = rd.Epoch.original(v)
@@ -222,11 +201,11 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	}
 	if k, ok := c.text(rd.Thread); ok {
 		r.Thread = k
-		r.ThreadTitle = strings.Join(look[rd.ThreadTitle][k], ", ")
+		r.ThreadTitle = look.find(rd.ThreadTitle, k)
 	}
 	if rd.Handles != "" {
 		if k, ok := c.text(idColumn(row.Table)); ok {
-			r.Handle = strings.Join(look[rd.Handles][k], ", ")
+			r.Handle = look.find(rd.Handles, k)
 		}
 	} else {
 		r.Handle, _ = c.text(rd.Handle)
@@ -256,15 +235,26 @@ func idColumn(t *sqlitefile.Table) string {
 	return t.Columns[t.RowIDColumn].Name
 }
 
+// maxOthers is how many other places of a row version are listed.
+const maxOthers = 8
+
 // origin is the trail from a row to its bytes, which it reads and hashes.
 func origin(row *salvage.Row, src *Source) (record.Origin, error) {
-	if row.InLog && src.Log != nil {
-		src = src.Log
+	if part := map[sqlitefile.Part]*Source{sqlitefile.Log: src.Log, sqlitefile.Journal: src.Journal}[row.Part]; part != nil {
+		src = part
 	}
 	o := record.Origin{Path: src.Path, Stored: src.Stored, SHA256: src.SHA256, Table: row.Table.Name, Place: "live",
 		Page: row.Page, Offset: row.Offset, Length: row.Length, Confidence: row.Confidence}
 	if !row.Live {
 		o.Place = string(row.Origin)
+	}
+	o.Frame, o.Uncommitted = row.Frame, row.Uncommitted
+	for _, p := range row.Others {
+		if len(o.Others) == maxOthers {
+			o.Others = append(o.Others, fmt.Sprintf("%d more", len(row.Others)-maxOthers))
+			break
+		}
+		o.Others = append(o.Others, p.String())
 	}
 	if row.HasRowID {
 		id := row.RowID

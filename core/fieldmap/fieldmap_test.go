@@ -50,7 +50,7 @@ func read(t *testing.T, path, sql string, wal bool, names Names) (rs []*record.R
 			t.Fatal(err)
 		}
 	}
-	for r, err := range For(path).Records(f, src, names, salvage.Options{Full: true}, func(*salvage.Row) {}) {
+	for r, err := range For(path).Records(salvage.New(f), src, names, salvage.Options{Full: true}, func(*salvage.Row) {}) {
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -52,6 +52,7 @@ const (
 	Intact    State = "intact"    // a live row
 	Held      State = "held"      // a live row in the handset's own holding area for deleted items
 	Recovered State = "recovered" // a row that no tree of the database leads to any more
+	Earlier   State = "earlier"   // the same, and a row of its id is alive with other content
 )
 
 // States lists every state, with what it means, for reports and keys.
@@ -62,6 +63,7 @@ var States = []struct {
 	{Intact, "A live row of the app's own table: the app would have shown it."},
 	{Held, "A row in the app's holding area for deleted items: deleted by the user and kept by the app until its purge date."},
 	{Recovered, "A row that was deleted from its table and whose bytes were still in the database file. The place says where; columns that did not survive are named."},
+	{Earlier, "A recovered row whose id a live row of the table has, with other content: it was changed later, or its id was used again."},
 }
 
 // Below reports whether records of state s hang below the waterline: those
@@ -75,6 +77,8 @@ func (s State) Title() string {
 		return "Intact"
 	case Held:
 		return "Held"
+	case Earlier:
+		return "Earlier version"
 	}
 	return "Recovered"
 }
@@ -89,20 +93,25 @@ type Field struct {
 
 // Origin is a record's trail to its bytes.
 type Origin struct {
-	Path       string   `json:"path"`            // of the file as the handset knew it
-	Stored     string   `json:"stored"`          // of the file below the source that was read
-	SHA256     string   `json:"sha256"`          // of the whole file, hex
-	Table      string   `json:"table"`           // "" if it cannot be told
-	RowID      *int64   `json:"rowid,omitempty"` // absent if its bytes are lost
-	Place      string   `json:"place"`           // live, or one of package salvage's origins
-	Page       uint32   `json:"page"`            // from 1
-	Offset     int64    `json:"offset"`          // of the row's cell, in bytes from the start of the file
-	Length     int      `json:"length"`          // of the cell in its page, in bytes
-	Digest     string   `json:"digest"`          // SHA-256 of those bytes, hex
-	Fields     []Field  `json:"fields"`
-	Lost       []string `json:"lost,omitempty"` // columns that did not survive whole
-	Confidence float64  `json:"confidence"`     // 0 to 1; docs/recovery.md
-	FieldMap   string   `json:"field_map"`      // which reading of the columns made the record
+	Path   string `json:"path"`   // of the file as the handset knew it
+	Stored string `json:"stored"` // of the file below the source that was read
+	SHA256 string `json:"sha256"` // of the whole file, hex
+	// Frame is the frame of a write-ahead log, or the record of a rollback journal,
+	// that holds the page, from 1.
+	Frame       int      `json:"frame,omitempty"`
+	Uncommitted bool     `json:"uncommitted,omitempty"` // its transaction never ended
+	Others      []string `json:"others,omitempty"`      // where else the same row version lies
+	Table       string   `json:"table"`                 // "" if it cannot be told
+	RowID       *int64   `json:"rowid,omitempty"`       // absent if its bytes are lost
+	Place       string   `json:"place"`                 // live, or one of package salvage's origins
+	Page        uint32   `json:"page"`                  // from 1
+	Offset      int64    `json:"offset"`                // of the row's cell, in bytes from the start of the file
+	Length      int      `json:"length"`                // of the cell in its page, in bytes
+	Digest      string   `json:"digest"`                // SHA-256 of those bytes, hex
+	Fields      []Field  `json:"fields"`
+	Lost        []string `json:"lost,omitempty"` // columns that did not survive whole
+	Confidence  float64  `json:"confidence"`     // 0 to 1; docs/recovery.md
+	FieldMap    string   `json:"field_map"`      // which reading of the columns made the record
 }
 
 // Detail is a further fact of a record, as label and value.
@@ -155,6 +164,16 @@ func PlaceWords(s State, place string) string {
 		return "page gap"
 	case "lostpage":
 		return "lost page"
+	case "dropped":
+		return "dropped table"
+	case "wal":
+		return "log frame"
+	case "journal":
+		return "rollback journal"
+	case "superseded":
+		return "page below the log"
+	case "index":
+		return "index entry"
 	}
 	return place
 }

@@ -3,14 +3,86 @@ package salvage
 import (
 	"bytes"
 	"cmp"
-	"encoding/binary"
-	"hash/maphash"
-	"math"
 	"slices"
 	"sort"
 
 	"crosswind/core/sqlitefile"
 )
+
+// candidate is one reading of some bytes as a row.
+type candidate struct {
+	layout
+	kind      sqlitefile.PageKind // LeafTable or LeafIndex: how the cell is built
+	origin    Origin
+	shape     *shape   // nil if none fits, or several do
+	rivals    []*shape // the shapes that fit equally well, if several do
+	payload   []byte   // what there is of it, from the record header on
+	size      int64    // of the whole payload
+	run       int      // bytes of the values whose types are unknown
+	rowID     int64
+	hasRowID  bool
+	penalty   float64 // what speaks against the reading
+	first     bool    // it begins the free block
+	exact     bool    // it ends just where the space it lay in ends
+	gap       bool    // it lies where pages are rebuilt all the time
+	pointed   bool    // a cell pointer of a whole page leads to it
+	truncated bool    // its tail is overwritten
+	broken    bool    // its overflow chain does not hold
+	solved    bool    // a lost type was worked out from where it ends
+	vague     bool    // there are others that fit as well
+	stale     bool    // the same row version is alive
+	key       uint64  // of its content, 0 unless it is whole
+}
+
+// width is how many bytes the k-th value takes.
+func (c *candidate) width(k int) int64 {
+	if t := c.types[k].t; t != unknown {
+		return t.Size()
+	}
+	if k == 0 {
+		return int64(c.run)
+	}
+	return 0
+}
+
+// whole reports whether all values survive.
+func (c *candidate) whole() bool {
+	for _, t := range c.types {
+		if t.t == unknown {
+			return false
+		}
+	}
+	return !c.truncated && !c.broken
+}
+
+// confidence follows docs/recovery.md.
+func (c *candidate) confidence() float64 {
+	var p float64
+	switch {
+	case c.truncated:
+		p = 0.6
+	case c.pointed:
+		p = 0.99
+	case c.overwritten == 0 && (c.exact || !c.gap):
+		p = 0.95
+	case c.overwritten == 0: // in the gap, and nothing begins where it ends
+		p = 0.85
+	case c.solved:
+		p = 0.85
+	case c.exact:
+		p = 0.92
+	default:
+		p = 0.75
+	}
+	if c.broken {
+		p = min(p, 0.7)
+	}
+	p -= c.penalty
+	if c.shape == nil {
+		p -= 0.2
+	}
+	return float64(int(max(p, 0.05)*100+0.5)) / 100
+}
 
 // weight is how much a reading explains: bytes, by how sure it is. A copy of a
 // live row is certain.
@@ -19,27 +91,10 @@ func (c *candidate) weight() float64 {
 	if c.stale {
 		return w * 1.5
 	}
-	if c.overwritten > 0 && !c.exact {
+	if c.overwritten > 0 && !c.exact && !c.first || c.truncated {
 		w /= 2
 	}
 	return w * c.confidence()
-}
-
-// choose picks the readings to report: of those that overlap in a page the set
-// that explains most, without copies of live rows, each row version once.
-func (s *surveyed) choose() []*candidate {
-	s.markStale()
-	var picked []*candidate
-	for i := 0; i < len(s.cands); {
-		j := i
-		for j < len(s.cands) && s.cands[j].page == s.cands[i].page {
-			j++
-		}
-		picked = append(picked, schedule(s.cands[i:j])...)
-		i = j
-	}
-	picked = slices.DeleteFunc(picked, func(c *candidate) bool { return c.stale || !c.firm() })
-	return s.once(picked)
 }
 
 // firm reports whether the reading stands on enough to be told. A cell whose
@@ -47,15 +102,212 @@ func (s *surveyed) choose() []*candidate {
 // the next one begins; what lies where pages are rebuilt all the time, in the
 // gap, must look like the table's other rows in nearly every value.
 func (c *candidate) firm() bool {
-	if c.overwritten > 0 && !c.exact && !c.truncated {
+	if c.vague || c.truncated && c.gap { // in a gap, what took the tail may have begun before
 		return false
 	}
-	return c.pointed || c.origin != Unallocated && c.overwritten == 0 || c.penalty < outOfRange
+	if c.overwritten > 0 && !c.exact && (c.shape == nil || c.shape.live < enough || !c.truncated && !c.first) {
+		return false
+	}
+	switch {
+	case c.pointed:
+		return true
+	case c.overwritten > 0 || c.truncated:
+		return c.penalty < outOfRange
+	case c.gap && !c.exact:
+		return c.penalty < neverNull
+	case c.gap:
+		return c.penalty < outOfRange+neverNull
+	}
+	return true
+}
+
+// choose picks the readings to report: of those that overlap the set that
+// explains most, without copies of live rows.
+func (sc *scanner) choose() []*candidate {
+	for _, c := range sc.found {
+		sc.compare(c)
+	}
+	// Where cells end is known better when all are, but not what they hold.
+	sc.neat()
+	likely := slices.DeleteFunc(sc.cutOff(sc.found), func(c *candidate) bool { return c.overwritten == 0 && !c.stale && !c.firm() })
+	picked := schedule(likely)
+	return slices.DeleteFunc(picked, func(c *candidate) bool { return c.stale || !c.firm() })
+}
+
+// neat looks, for whole cells in a gap, at what lies where they end. Cells in a gap
+// lie side by side: if no other begins there, or one began within, the cell's tail
+// may be another's.
+func (sc *scanner) neat() {
+	starts := map[int]bool{}
+	for _, c := range sc.found {
+		starts[c.start] = true
+	}
+	for _, c := range sc.found {
+		if !c.gap || c.overwritten > 0 || c.truncated || c.exact {
+			continue
+		}
+		c.exact = starts[c.end] || sc.headAt(c.end)
+	}
+}
+
+// headAt reports whether a cell's head stands at offset at, whatever has become of
+// the rest of the cell.
+func (sc *scanner) headAt(at int) bool {
+	d := sc.data
+	for _, kind := range []sqlitefile.PageKind{sqlitefile.LeafTable, sqlitefile.LeafIndex} {
+		size, k := sqlitefile.Varint(d[at:])
+		if k == 0 || size < 2 || size > 1<<31-1 {
+			return false
+		}
+		p := at + k
+		if kind == sqlitefile.LeafTable {
+			if _, k = sqlitefile.Varint(d[p:]); k == 0 {
+				continue
+			}
+			p += k
+		}
+		types, body, sum, ok := recordTypes(d[p:], p, sc.types[:0])
+		sc.types = types
+		if !ok || int64(body)+sum != size {
+			continue
+		}
+		for _, sh := range sc.s.shapes {
+			if _, ok := sh.fit(types); ok && sh.kind == kind {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// cutOff finds cells whose tails were taken by others: a cell whose whole head lies
+// in the body of another was written later. What is left of the earlier one is
+// kept if it still tells something.
+func (sc *scanner) cutOff(found []*candidate) []*candidate {
+	cs := slices.Clone(found)
+	slices.SortStableFunc(cs, func(a, b *candidate) int { return cmp.Compare(a.start, b.start) })
+	out := cs[:0:0]
+	for i, c := range cs {
+		cut := 0
+		if c.overwritten == 0 && !c.pointed && !c.stale {
+			for _, b := range cs[i+1:] {
+				if b.start >= c.end {
+					break
+				}
+				if b.start > c.header && b.overwritten == 0 && (b.exact || b.stale || b.pointed) {
+					cut = b.start
+					break
+				}
+			}
+		}
+		if cut == 0 {
+			out = append(out, c)
+			continue
+		}
+		if cut <= c.body || c.broken || c.shape == nil {
+			continue
+		}
+		c.end, c.truncated, c.exact, c.key = cut, true, false, 0
+		c.payload = sc.data[c.header:cut]
+		foreign := sc.own != nil && c.shape != sc.own
+		c.penalty, _ = c.shape.fit(c.types)
+		if c.penalty += sc.judge(c, c.shape); foreign {
+			c.penalty += anotherOwner
+		}
+		if c.penalty < outOfRange && sc.telling(c, c.shape) {
+			sc.compare(c)
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// compare marks c as stale if it only repeats a live row, or the beginning of one.
+func (sc *scanner) compare(c *candidate) {
+	s := sc.s
+	whole := c.whole()
+	if whole {
+		c.key = s.keys.record(c.headerTypes(), c.payload[c.body-c.header:])
+	}
+	same := func(sh *shape) bool {
+		if whole && s.live.has(mix(c.key, uint64(sh.id))) {
+			if !c.hasRowID {
+				return true
+			}
+			live, ok := s.f.Find(sh.Root, c.rowID)
+			if ok && live.PayloadSize == c.size && bytes.HasPrefix(c.payload, live.Local) {
+				return true
+			}
+		}
+		if !c.hasRowID || sh.kind != sqlitefile.LeafTable {
+			return false
+		}
+		// What is left of a copy whose tail is overwritten: the live row of the
+		// same id begins as it does.
+		if !whole && c.overwritten == 0 {
+			live, ok := s.f.Find(sh.Root, c.rowID)
+			n := min(len(live.Local), len(c.payload))
+			return ok && n > 0 && bytes.Equal(live.Local[:n], c.payload[:n])
+		}
+		return c.gap && whole && c.overwritten == 0 && sc.frayed(c, sh)
+	}
+	if c.shape != nil {
+		c.stale = !c.shape.dropped && same(c.shape)
+		return
+	}
+	among := c.rivals
+	if len(among) == 0 {
+		among = s.shapes
+	}
+	c.stale = slices.ContainsFunc(among, func(sh *shape) bool { return sh.kind == c.kind && !sh.dropped && same(sh) })
+}
+
+// frayed finds copies in the gap whose head is whole and whose tail is not.
+// Pages are rebuilt by copying cells, and a later cell may take the end of a
+// copy; what is there then still parses. Such a copy has the row id, the types and
+// the first values of the live row that it was copied from, and another last one.
+func (sc *scanner) frayed(c *candidate, sh *shape) bool {
+	live, ok := sc.s.f.Find(sh.Root, c.rowID)
+	head := c.body - c.header
+	if !ok || live.PayloadSize != c.size || len(live.Local) < head || !bytes.Equal(live.Local[:head], c.payload[:head]) {
+		return false
+	}
+	at, same, last := head, 0, true
+	for k := range c.types {
+		n := int(c.width(k))
+		if n == 0 {
+			continue
+		}
+		if at+n > len(live.Local) || at+n > len(c.payload) {
+			break
+		}
+		if last = bytes.Equal(live.Local[at:at+n], c.payload[at:at+n]); last {
+			same++
+		}
+		at += n
+	}
+	return same > 0 && !last
+}
+
+// headerTypes gives the serial types of c as a record header holds them.
+func (c *candidate) headerTypes() []byte {
+	if c.overwritten == 0 {
+		_, k := sqlitefile.Varint(c.payload)
+		return c.payload[k : c.body-c.header]
+	}
+	var b []byte
+	for _, t := range c.types {
+		b = sqlitefile.AppendVarint(b, int64(t.t))
+	}
+	return b
 }
 
 // schedule solves weighted interval scheduling: the readings of one page that
 // do not overlap and weigh most together, in order of offset.
 func schedule(cs []*candidate) []*candidate {
+	if len(cs) == 0 {
+		return nil
+	}
 	cs = withoutContainers(cs)
 	slices.SortStableFunc(cs, func(a, b *candidate) int { return cmp.Or(cmp.Compare(a.end, b.end), cmp.Compare(a.start, b.start)) })
 	best := make([]float64, len(cs)+1)
@@ -102,262 +354,27 @@ func withoutContainers(cs []*candidate) []*candidate {
 	for i, c := range cs {
 		starts[i] = c.start
 	}
-	out := cs[:0]
+	wholeAt := map[int]bool{} // where the record headers of whole cells are
 	for _, c := range cs {
+		if c.overwritten == 0 {
+			wholeAt[c.header] = true
+		}
+	}
+	out := make([]*candidate, 0, len(cs))
+	for _, c := range cs {
+		if c.overwritten > 0 && wholeAt[c.header] {
+			continue // another reading of the same record, which is better proved
+		}
+		if c.solved && slices.ContainsFunc(cs, func(b *candidate) bool {
+			return b.exact && b.start >= c.start+freedHead && b.end <= c.end && b.start < c.end
+		}) {
+			continue
+		}
 		inside := sort.SearchInts(starts, c.start+freedHead)
-		if c.overwritten > 0 && !c.exact && firstEnd[inside] <= c.end {
+		if c.overwritten > 0 && firstEnd[inside] <= c.end {
 			continue
 		}
 		out = append(out, c)
 	}
 	return out
-}
-
-// matcher finds readings by the values that survive in them. Readings of one
-// table that lost the same columns form a group with one set of hashes, so
-// that a row is looked up once a group, not once a reading.
-type matcher struct {
-	seed   maphash.Seed
-	groups map[*shape][]*group
-}
-
-type group struct {
-	lost     []bool
-	hasRowID bool
-	by       map[uint64][]*candidate
-}
-
-func newMatcher() *matcher {
-	return &matcher{seed: maphash.MakeSeed(), groups: map[*shape][]*group{}}
-}
-
-func (m *matcher) add(c *candidate) {
-	var g *group
-	for _, x := range m.groups[c.shape] {
-		if x.hasRowID == c.hasRowID && slices.Equal(x.lost, c.lost) {
-			g = x
-		}
-	}
-	if g == nil {
-		g = &group{lost: c.lost, hasRowID: c.hasRowID, by: map[uint64][]*candidate{}}
-		m.groups[c.shape] = append(m.groups[c.shape], g)
-	}
-	k := m.hash(g, c.rowID, c.values)
-	g.by[k] = append(g.by[k], c)
-}
-
-// matches calls visit with each reading all of whose surviving values are those
-// of the given row.
-func (m *matcher) matches(sh *shape, rowID int64, hasRowID bool, values []sqlitefile.Value, lost []bool, visit func(*candidate)) {
-	for _, g := range m.groups[sh] {
-		if len(g.lost) != len(values) || g.hasRowID && !hasRowID || lost != nil && !covers(g.lost, lost) {
-			continue
-		}
-		for _, c := range g.by[m.hash(g, rowID, values)] {
-			if (!g.hasRowID || c.rowID == rowID) && agree(c, values) {
-				visit(c)
-			}
-		}
-	}
-}
-
-// covers reports whether every column lost in b is lost in a.
-func covers(a, b []bool) bool {
-	for i := range b {
-		if b[i] && !a[i] {
-			return false
-		}
-	}
-	return true
-}
-
-func (m *matcher) hash(g *group, rowID int64, values []sqlitefile.Value) uint64 {
-	var h maphash.Hash
-	h.SetSeed(m.seed)
-	var b [9]byte
-	if g.hasRowID {
-		binary.LittleEndian.PutUint64(b[:], uint64(rowID))
-		h.Write(b[:8])
-	}
-	for i, v := range values {
-		if g.lost[i] {
-			continue
-		}
-		b[0] = byte(v.Class())
-		binary.LittleEndian.PutUint64(b[1:], uint64(bits(v)))
-		h.Write(b[:])
-		h.Write(v.Bytes())
-	}
-	return h.Sum64()
-}
-
-func bits(v sqlitefile.Value) int64 {
-	switch v.Class() {
-	case sqlitefile.Integer:
-		return v.Int()
-	case sqlitefile.Real:
-		return int64(math.Float64bits(v.Float()))
-	}
-	return int64(len(v.Bytes()))
-}
-
-// agree reports whether every surviving value of c is that of the row. Of a
-// text that survives in part, the part must be the text's beginning.
-func agree(c *candidate, values []sqlitefile.Value) bool {
-	for i, v := range values {
-		if c.lost[i] {
-			if part := c.values[i].Bytes(); len(part) > 0 && !bytes.HasPrefix(v.Bytes(), part) {
-				return false
-			}
-			continue
-		}
-		if !sameValue(v, c.values[i]) {
-			return false
-		}
-	}
-	return true
-}
-
-func sameValue(a, b sqlitefile.Value) bool {
-	if a.Class() != b.Class() {
-		return false
-	}
-	switch a.Class() {
-	case sqlitefile.Integer:
-		return a.Int() == b.Int()
-	case sqlitefile.Real:
-		return a.Float() == b.Float()
-	}
-	return bytes.Equal(a.Bytes(), b.Bytes())
-}
-
-func sameValues(a, b *candidate) bool {
-	if a.shape != b.shape || !slices.Equal(a.lost, b.lost) {
-		return false
-	}
-	for i := range a.values {
-		if !sameValue(a.values[i], b.values[i]) {
-			return false
-		}
-	}
-	return true
-}
-
-// markStale reads the live rows once more and marks the readings that only
-// repeat one of them. A reading without a table is tried against every table.
-func (s *surveyed) markStale() {
-	m := newMatcher()
-	loose := newMatcher() // readings without a table, by their raw values
-	for _, c := range s.cands {
-		if c.shape != nil {
-			m.add(c)
-		} else {
-			loose.add(c)
-		}
-	}
-	mark := func(c *candidate) { c.stale = true }
-	frayed := newFrayed(s.cands)
-	var raw []sqlitefile.Value
-	for _, sh := range s.shapes {
-		if len(m.groups[sh]) == 0 && len(loose.groups) == 0 {
-			continue
-		}
-		for row, err := range s.f.Rows(sh.Table) {
-			if err != nil {
-				continue
-			}
-			m.matches(sh, row.RowID, !sh.WithoutRowID, row.Values, nil, mark)
-			frayed.matches(sh, row.RowID, row.Values, nil, mark)
-			if len(loose.groups) > 0 {
-				if raw, err = sqlitefile.Record(row.Payload, raw); err == nil {
-					loose.matches(nil, row.RowID, true, raw, nil, mark)
-				}
-			}
-		}
-	}
-}
-
-// frayed finds copies in the gap whose head is whole and whose tail is not.
-// Pages are rebuilt by copying cells, and a later cell may take the end of a
-// copy; what is there then still parses. Such a copy has the row id and the
-// first values of the row it was copied from, and other values up to its last.
-// A changed row does not leave this behind: a change that keeps the length is
-// written in place, and one that does not frees the old cell, head first.
-type frayed map[*shape]map[int64][]*candidate
-
-func newFrayed(cs []*candidate) frayed {
-	m := frayed{}
-	for _, c := range cs {
-		if c.shape != nil && c.origin == Unallocated && c.hasRowID {
-			if m[c.shape] == nil {
-				m[c.shape] = map[int64][]*candidate{}
-			}
-			m[c.shape][c.rowID] = append(m[c.shape][c.rowID], c)
-		}
-	}
-	return m
-}
-
-func (m frayed) matches(sh *shape, rowID int64, values []sqlitefile.Value, self *candidate, visit func(*candidate)) {
-	for _, c := range m[sh][rowID] {
-		if c == self || len(c.values) != len(values) {
-			continue
-		}
-		same, last := 0, true
-		for i, v := range values {
-			if c.values[i].Type != v.Type && i != sh.RowIDColumn {
-				same = -len(values)
-			}
-			if v.Type.Size() > 0 && i != sh.RowIDColumn {
-				if last = sameValue(v, c.values[i]); last {
-					same++
-				}
-			}
-		}
-		if same > 0 && !last {
-			visit(c)
-		}
-	}
-}
-
-// once drops readings that say nothing another, fuller one does not say.
-func (s *surveyed) once(cs []*candidate) []*candidate {
-	order := slices.Clone(cs)
-	slices.SortStableFunc(order, func(a, b *candidate) int {
-		return cmp.Or(cmp.Compare(b.survives(), a.survives()), cmp.Compare(b.confidence(), a.confidence()))
-	})
-	m := newMatcher()
-	for _, c := range order {
-		m.add(c)
-	}
-	gone := map[*candidate]bool{}
-	frayed := newFrayed(order)
-	for _, c := range order {
-		if gone[c] {
-			continue
-		}
-		if c.hasRowID && c.shape != nil && c.origin != Unallocated {
-			frayed.matches(c.shape, c.rowID, c.values, c, func(d *candidate) { gone[d] = true })
-		}
-		m.matches(c.shape, c.rowID, c.hasRowID, c.values, c.lost, func(d *candidate) {
-			if d != c {
-				gone[d] = true
-			}
-		})
-	}
-	return slices.DeleteFunc(cs, func(c *candidate) bool { return gone[c] })
-}
-
-// survives counts the values that are whole, and the row id.
-func (c *candidate) survives() int {
-	n := 0
-	for _, l := range c.lost {
-		if !l {
-			n++
-		}
-	}
-	if c.hasRowID {
-		n++
-	}
-	return n
 }

@@ -1,57 +1,128 @@
 package salvage
 
 import (
+	"bytes"
 	"encoding/binary"
+	"slices"
 
 	"crosswind/core/sqlitefile"
 )
 
-// scanner looks for cells in the unused bytes of one page.
+// scanner looks for cells in one version of a page after the other.
 type scanner struct {
-	s      *surveyed
-	n      uint32
-	data   []byte
-	own    *shape // whose page it is; nil for a free one
-	origin Origin
-	region int // which region of the page candidates are found in
+	s      *Survey
+	only   *shape // the only one to look for, if not nil
+	im     image
+	buf    []byte
+	now    []byte // the current version of a page, to compare an older one with
+	data   []byte // the usable part of the page
+	own    *shape // whose page it is, nil if that is not known
+	sure   bool   // own is certain: no other table's rows are where it is current
+	kind   sqlitefile.PageKind
 	found  []*candidate
-	types  []typeAt // scratch
+	spare  []*candidate // to be used again
+	types  []typeAt     // scratch
+	at     int          // 1 + the index of the image that chosen is of, 0 if none
+	chosen []*candidate
+	ends   []int // where cells of a region are known to begin
+	bounds []int // where cells of it are known to begin or end
+	block  bool  // the region is a free block
+}
+
+func newScanner(s *Survey) *scanner {
+	return &scanner{s: s, buf: make([]byte, s.f.PageSize)}
 }
 
 // freedHead is how many bytes of a cell are overwritten when it is freed: the
 // head of a free block, its successor and its size (§1.6).
 const freedHead = 4
 
-// livePage scans the free blocks and the gap of a table page in use.
+// read reads a page version.
+func (sc *scanner) read(im image) error {
+	sc.im = im
+	sc.data = sc.buf[:sc.s.f.Usable()]
+	return sc.s.f.ReadVersion(im.Place, sc.buf)
+}
+
+// scan looks for cells in the page that was read, and returns those that stand, in
+// order. They are valid until the next call.
+func (sc *scanner) scan() []*candidate {
+	sc.spare = append(sc.spare, sc.found...)
+	sc.found = sc.found[:0]
+	s, n := sc.s, sc.im.Page
+	sc.own, sc.sure, sc.kind = nil, false, 0
+	if !sc.im.current {
+		if n <= s.f.Pages && sc.im.origin != LostPage {
+			// A version with the same bytes as the current one says nothing.
+			if sc.now == nil {
+				sc.now = make([]byte, s.f.PageSize)
+			}
+			if s.f.ReadPage(n, sc.now) == nil && bytes.Equal(sc.now, sc.buf) && s.use[n] != Lost {
+				return nil
+			}
+		}
+		if sc.own = s.base[n]; sc.own == nil || sc.im.Part != sqlitefile.Main {
+			if o := s.ownerOf(n); o != nil {
+				sc.own = o
+			}
+		}
+		sc.wholePage()
+		return sc.choose()
+	}
+	switch s.use[n] {
+	case TableInterior, TableLeaf, IndexInterior, IndexLeaf:
+		sc.own, sc.sure = s.ownerOf(n), true
+		sc.livePage()
+	case Overflow:
+		if used := int(s.used[n]); used > 0 {
+			sc.region(used, len(sc.data), false)
+		}
+	case FreeTrunk:
+		sc.own = s.base[n]
+		sc.region(int(s.used[n]), len(sc.data), false)
+	case FreeLeaf, Lost:
+		sc.own = s.base[n]
+		sc.wholePage()
+	}
+	return sc.choose()
+}
+
+// livePage scans the free blocks and the gap of a b-tree page in use.
 func (sc *scanner) livePage() {
-	p, err := sqlitefile.ParsePage(sc.n, sc.data)
+	p, err := sqlitefile.ParsePage(sc.im.Page, sc.data)
 	if err != nil {
 		return // the survey has told of it
 	}
-	sc.origin = Unallocated
-	sc.scan(p.PointersEnd(), sc.belowInteriorCells(p))
-	if p.Kind == sqlitefile.LeafTable {
-		sc.blocks(p, FreeBlock)
-	}
+	sc.kind = p.Kind
+	sc.region(p.PointersEnd(), sc.belowInteriorCells(p), false)
+	sc.blocks(p)
 }
 
 // belowInteriorCells is where the gap's scan ends. A root page that was split
-// keeps copies of the table's first rows, but its interior cells, once written
-// from the end of the page downwards, took the tails of some; after the table
-// is emptied nothing else tells of that. So the scan stays below what still
-// reads as such cells: a page of this file and a rising row id.
+// keeps copies of the tree's first rows, but its interior cells, once written
+// from the end of the page downwards, took the tails of some; after the tree
+// has shrunk nothing else tells of that. So the scan stays below what still
+// reads as such cells: a page of this file, and a rising row id or an index entry.
 func (sc *scanner) belowInteriorCells(p *sqlitefile.Page) int {
-	if p.N != sc.own.Root || p.Cells > 0 {
+	if sc.own == nil || p.N != sc.own.root && p.Kind.Leaf() || p.Cells > 0 && p.Kind.Leaf() {
 		return p.Content
 	}
 	end, last := p.Content, int64(-1<<63)
+	table := sc.own.kind == sqlitefile.LeafTable
+	longest := 13
+	if !table {
+		longest = 4 + sqlitefile.LocalPayload(sqlitefile.InteriorIndex, len(sc.data), 1<<20) + 9
+	}
 next:
 	for {
-		for n := 5; n <= 13 && end-n >= p.PointersEnd(); n++ {
+		for n := 5; n <= longest && end-n >= p.PointersEnd(); n++ {
 			cell := sc.data[end-n : end]
-			id, k := sqlitefile.Varint(cell[4:])
-			if child := binary.BigEndian.Uint32(cell); k == n-4 && child > 1 && child <= sc.s.f.Pages && id > last {
-				end, last = end-n, id
+			if child := binary.BigEndian.Uint32(cell); child <= 1 || child > sc.s.f.Pages {
+				continue
+			}
+			v, k := sqlitefile.Varint(cell[4:])
+			if table && k == n-4 && v > last || !table && k > 0 && v >= 3 && v == int64(n-4-k) && sc.entry(cell[4+k:]) {
+				end, last = end-n, v
 				continue next
 			}
 		}
@@ -59,58 +130,175 @@ next:
 	}
 }
 
-func (sc *scanner) blocks(p *sqlitefile.Page, o Origin) {
+// entry reports whether b is a record of the page's owner.
+func (sc *scanner) entry(b []byte) bool {
+	types, body, sum, ok := recordTypes(b, 0, sc.types[:0])
+	sc.types = types
+	if !ok || int64(body)+sum != int64(len(b)) {
+		return false
+	}
+	_, ok = sc.own.fit(types)
+	return ok
+}
+
+// blocks scans the free blocks of a page, current or not.
+func (sc *scanner) blocks(p *sqlitefile.Page) {
 	for b, err := range p.FreeBlocks() {
 		if err != nil {
 			return // a broken chain: what lies beyond is not known to be free
 		}
-		sc.origin = o
-		sc.scan(b.Start, b.End)
+		sc.region(b.Start, b.End, true)
 	}
 }
 
-// freePage scans a page of which everything is free but its first used bytes.
-// If the b-tree page that it was is whole, its own pointers lead.
-func (sc *scanner) freePage(used int) {
-	p, err := sqlitefile.ParsePage(sc.n, sc.data)
-	if used > 0 || err != nil {
-		sc.scan(used, len(sc.data))
-		return
-	}
-	if p.Kind != sqlitefile.LeafTable {
-		if p.Kind == sqlitefile.InteriorTable {
-			sc.scan(p.PointersEnd(), p.Content)
+// wholePage scans a page version that is free, lost or replaced as a whole. If the
+// b-tree page that it was is whole, its own pointers lead.
+func (sc *scanner) wholePage() {
+	p, err := sqlitefile.ParsePage(sc.im.Page, sc.data)
+	if err != nil {
+		if sc.im.origin == FreeList || sc.im.origin == LostPage {
+			sc.region(0, len(sc.data), false)
 		}
 		return
 	}
-	sc.region++
+	sc.kind, sc.block = p.Kind, false
+	if p.Kind != sqlitefile.InteriorTable {
+		sc.pointed(p)
+	}
+	sc.region(p.PointersEnd(), p.Content, false)
+	sc.blocks(p)
+}
+
+// leafKind is the kind of leaf page whose cells are built as those of pages of
+// kind k.
+func leafKind(k sqlitefile.PageKind) sqlitefile.PageKind {
+	if k == sqlitefile.InteriorIndex || k == sqlitefile.LeafIndex {
+		return sqlitefile.LeafIndex
+	}
+	return sqlitefile.LeafTable
+}
+
+// pointed reads the cells that a whole page's own pointers lead to. All are of one
+// table: which, is told by all of them together.
+func (sc *scanner) pointed(p *sqlitefile.Page) {
+	kind := leafKind(p.Kind)
+	var cells []*candidate
+	fits := make([]bool, len(sc.s.shapes))
+	against := make([]float64, len(sc.s.shapes))
+	for i := range fits {
+		fits[i] = sc.s.shapes[i].kind == kind && (sc.only == nil || sc.only == sc.s.shapes[i])
+	}
 	for i := range p.Cells {
 		off, err := p.Pointer(i)
 		if err != nil {
 			continue
 		}
-		if c := sc.whole(off, len(sc.data)); c != nil {
-			c.pointed = true
-			sc.keep(c)
+		if p.Kind == sqlitefile.InteriorIndex {
+			off += 4 // the child's page number
+		}
+		c := sc.cell(off, len(sc.data), kind)
+		if c == nil || c.truncated {
+			continue
+		}
+		c.pointed = true
+		cells = append(cells, c)
+		for i, sh := range sc.s.shapes {
+			if !fits[i] {
+				continue
+			}
+			penalty, ok := sh.fit(c.types)
+			if ok {
+				penalty += sc.judge(c, sh)
+			}
+			if fits[i] = ok && penalty <= maxPenalty; ok {
+				against[i] += penalty
+			}
 		}
 	}
-	sc.scan(p.PointersEnd(), p.Content)
-	sc.blocks(p, sc.origin)
-}
-
-func (sc *scanner) keep(c *candidate) {
-	c.page, c.origin = sc.n, sc.origin
-	sc.found = append(sc.found, c)
-}
-
-// scan looks at every offset of a free region of the page for a cell that is
-// whole, or one whose head was overwritten when it was freed.
-func (sc *scanner) scan(from, to int) {
-	sc.region++
-	for at := from; at+freedHead < to; at++ {
-		if c := sc.whole(at, to); c != nil {
-			sc.keep(c)
+	if len(cells) == 0 {
+		return
+	}
+	best, rivals := sc.elect(fits, against, len(cells))
+	if best != nil {
+		if sc.own = best; len(rivals) > 0 {
+			sc.own = nil
 		}
+	}
+	for _, c := range cells {
+		switch {
+		case best != nil && len(rivals) == 0:
+			c.shape = best
+			c.penalty, _ = best.fit(c.types)
+			c.penalty += sc.judge(c, best)
+		case best != nil:
+			c.rivals = append(append(c.rivals[:0], best), rivals...)
+		case !sc.attribute(c): // no table fits all: each cell for itself
+			if kind == sqlitefile.LeafIndex || len(cells)*10 < p.Cells*9 || sc.only != nil || len(c.types) < 2 {
+				continue
+			}
+		}
+		if kind == sqlitefile.LeafIndex && c.shape == nil {
+			continue // an index entry of what is not known is no row
+		}
+		sc.keep(c)
+	}
+}
+
+// elect finds the shape that most speaks for among those that fit. Others of which
+// as much does are its rivals.
+func (sc *scanner) elect(fits []bool, against []float64, cells int) (best *shape, rivals []*shape) {
+	for i, sh := range sc.s.shapes {
+		switch {
+		case !fits[i]:
+		case best == nil || against[i] < against[best.id]-1e-9:
+			best, rivals = sh, nil
+		case against[i] <= against[best.id]+1e-9 && sh.Name != best.Name:
+			rivals = append(rivals, sh)
+		}
+	}
+	if own := sc.own; own != nil && fits[own.id] && against[own.id] <= against[best.id]+0.02*float64(cells) {
+		return own, nil
+	}
+	return best, rivals
+}
+
+// region looks at every offset of a free part of the page for a cell that is
+// whole, or one whose head was overwritten when it was freed. block says that the
+// part is a free block, so that a freed cell begins it.
+func (sc *scanner) region(from, to int, block bool) {
+	sc.ends, sc.bounds, sc.block = sc.ends[:0], append(sc.bounds[:0], to), block
+	first := len(sc.found)
+	kind := leafKind(sc.kind)
+	begin := from
+	if block {
+		begin += freedHead // its first bytes are the block's own
+	}
+	for at := begin; at+freedHead < to; at++ {
+		b := sc.data[at]
+		if b < 2 { // no record is shorter than two bytes
+			if b == 0 && at+8 < to && binary.LittleEndian.Uint64(sc.data[at:]) == 0 {
+				at += 7
+			}
+			continue
+		}
+		sc.try(sc.cell(at, to, kind))
+		if kind == sqlitefile.LeafIndex && !block || sc.kind == 0 {
+			sc.try(sc.cell(at, to, sqlitefile.LeafTable+sqlitefile.LeafIndex-kind))
+		}
+	}
+	for _, c := range sc.found[first:] {
+		sc.ends = append(sc.ends, c.start)
+		sc.bounds = append(sc.bounds, c.start, c.end)
+	}
+	for _, c := range sc.found[first:] {
+		_, next := slices.BinarySearch(sc.ends, c.end)
+		c.exact = next || c.end == to && !c.truncated
+	}
+	if sc.kind == 0 {
+		return // what page it was is not known: a free block's head says nothing
+	}
+	// From the end to the beginning: where one cell begins, that before it ends.
+	for at := to - freedHead - 1; at >= from; at-- {
 		// The head of a free block, current or merged since, is how we know
 		// that a cell began here. In the gap it must be one, too: the library
 		// frees a cell into a block before the block joins the gap.
@@ -118,269 +306,264 @@ func (sc *scanner) scan(from, to int) {
 		if size < freedHead || at+size > len(sc.data) || next != 0 && (next < at+size || next+freedHead > len(sc.data)) {
 			continue
 		}
-		if c := sc.headless(at, size, to, at == from && sc.origin == FreeBlock); c != nil {
-			sc.keep(c)
-		}
-	}
-}
-
-// whole reads a cell with its head intact at offset at.
-func (sc *scanner) whole(at, to int) *candidate {
-	if d := sc.data; d[at] == 0 || d[at] == 1 {
-		return nil // no record is shorter than two bytes
-	}
-	cell, err := sqlitefile.ParseCell(sc.n, sqlitefile.LeafTable, sc.data, at)
-	if err != nil || at+cell.Length > to {
-		return nil
-	}
-	lay, ok := intactLayout(cell.Local, at, cell.PayloadAt)
-	if !ok || len(lay.types) == 0 {
-		return nil
-	}
-	sum := int64(lay.body - lay.header)
-	for _, t := range lay.types {
-		n := t.t.Size()
-		if n < 0 || sum+n < sum {
-			return nil
-		}
-		sum += n
-	}
-	if sum != cell.PayloadSize {
-		return nil
-	}
-	payload, broken := cell.Local, false
-	if cell.Overflow != 0 {
-		payload, broken = sc.s.chain(cell)
-	}
-	c := &candidate{layout: lay, rowID: cell.RowID, hasRowID: true, broken: broken}
-	c.layout.end = at + cell.Length
-	c.raw, c.lost = readValues(lay.types, payload, lay.body-lay.header)
-	return sc.attribute(c)
-}
-
-// headless reads a cell whose first four bytes are overwritten: the length of
-// its payload, its row id and perhaps the record header's length and first
-// type. They follow from the columns of a table, if exactly one reading fits
-// best. size is what the overwritten head says of the block; first tells that
-// the block is a current one, whose tail may have been taken by a newer cell.
-func (sc *scanner) headless(at, size, to int, first bool) *candidate {
-	var best *candidate
-	tie := false
-	for _, sh := range sc.s.shapes {
-		if sh.WithoutRowID || sh.Root == 1 || sc.own != nil && sh != sc.own {
+		if sc.kind == sqlitefile.InteriorIndex {
+			// The child's page number is what was overwritten.
+			sc.try(sc.cell(at+freedHead, to, kind))
 			continue
 		}
-		for idLen := 1; idLen <= min(9, sqlitefile.VarintLen(sh.maxRowID)+1); idLen++ {
-			for sizeLen := 1; sizeLen <= 3; sizeLen++ {
-				c := sc.headlessAs(sh, at, size, to, sizeLen, idLen, first)
-				switch {
-				case c == nil:
-				case best == nil || c.weight() > best.weight():
-					best, tie = c, false
-				case c.weight() == best.weight() && !sameValues(c, best):
-					tie = true
-				}
+		n := len(sc.found)
+		sc.headless(at, size, to, at == from && block)
+		if len(sc.found) > n && slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact }) {
+			sc.ends = append(sc.ends, at)
+			for _, c := range sc.found[n:] {
+				sc.bounds = append(sc.bounds, at, c.end)
 			}
 		}
 	}
-	if tie {
-		return nil
-	}
-	return best
 }
 
-func (sc *scanner) headlessAs(sh *shape, at, size, to, sizeLen, idLen int, first bool) *candidate {
-	lay := layout{start: at, header: at + sizeLen + idLen, overwritten: freedHead}
-	n := len(sh.Stored())
-	typesAt := lay.header + 1 // one byte of header length: up to 126 bytes of types
-	lostTypes := max(0, at+freedHead-typesAt)
-	if lostTypes > 1 || lostTypes == 1 && (n == 0 || sh.Stored()[0] != sh.RowIDColumn) {
+// cell reads a cell with its head intact at offset at, the free part ending at to.
+// It fits no shape yet.
+func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind) *candidate {
+	d := sc.data
+	size, k := sqlitefile.Varint(d[at:])
+	if k == 0 || size < 2 || size > 1<<31-1 {
 		return nil
 	}
-	sc.types = sc.types[:0]
-	if lostTypes == 1 {
-		sc.types = append(sc.types, typeAt{0, typesAt, 0}) // the row id's column is always NULL
-	}
-	p := typesAt + lostTypes
-	want := n
-	if lay.header >= at+freedHead { // the header's length survives, and says how many columns
-		if h := int(sc.data[lay.header]); h < 2 || h > 127 || lay.header+h > to {
+	p := at + k
+	var id int64
+	if kind == sqlitefile.LeafTable {
+		if id, k = sqlitefile.Varint(d[p:]); k == 0 {
 			return nil
-		} else {
-			want = -1
-			lay.body = lay.header + h
 		}
-	}
-	for len(sc.types) < n && (want < 0 && p < lay.body || want >= 0 && len(sc.types) < want) {
-		t, k := sqlitefile.Varint(sc.data[p:to])
-		if k == 0 || sqlitefile.SerialType(t).Size() < 0 || t > int64(len(sc.data))*2+13 {
-			return nil // too long for a cell without overflow
-		}
-		sc.types = append(sc.types, typeAt{sqlitefile.SerialType(t), p, k})
 		p += k
 	}
-	if want < 0 && p != lay.body {
+	if p >= to || int64(d[p]) > size || d[p] < 2 {
 		return nil
 	}
-	lay.body = p
-	if lay.body-lay.header > 127 {
+	local := sqlitefile.LocalPayload(kind, len(d), size)
+	types, body, sum, ok := recordTypes(d[p:min(p+local, to)], p, sc.types[:0])
+	sc.types = types
+	if !ok || int64(body)+sum != size {
 		return nil
 	}
-	penalty, ok := sh.fit(sc.types)
-	if !ok {
-		return nil
+	c := sc.candidate()
+	c.kind = kind
+	c.layout = layout{start: at, header: p, body: p + body, end: p + local, types: append(c.types[:0], types...)}
+	c.rowID, c.hasRowID = id, kind == sqlitefile.LeafTable
+	c.size = size
+	spills := int64(local) < size
+	if spills {
+		c.end += 4
 	}
-	payload := int64(lay.body - lay.header)
-	for _, t := range sc.types {
-		payload += t.t.Size()
-	}
-	if sqlitefile.VarintLen(payload) != sizeLen || sqlitefile.LocalPayload(sqlitefile.LeafTable, len(sc.data), payload) != int(payload) {
-		return nil
-	}
-	end := max(lay.header+int(payload), at+4)
-	c := &candidate{shape: sh, penalty: penalty, exact: end == at+size || end == to}
-	if end > to {
-		if !first || end > len(sc.data) {
+	if c.end > to {
+		if c.body >= to || spills {
+			sc.spare = append(sc.spare, c)
 			return nil
 		}
-		c.truncated = true
-		end = to
+		c.end, c.truncated = to, true
 	}
-	lay.end = end
-	lay.types = append([]typeAt(nil), sc.types...)
-	c.layout = lay
-	c.raw, c.lost = readValues(lay.types, sc.data[lay.header:min(end, to)], lay.body-lay.header)
-	return sc.settle(c, sh)
-}
-
-// settle arranges c's values as a row of sh and judges them.
-func (sc *scanner) settle(c *candidate, sh *shape) *candidate {
-	c.shape = sh
-	lost := c.lost
-	c.values = sh.Arrange(c.raw, c.rowID, nil)
-	c.lost = make([]bool, len(c.values))
-	for k, i := range sh.Stored() {
-		if k < len(lost) {
-			c.lost[i] = lost[k]
-		}
-	}
-	if i := sh.RowIDColumn; i >= 0 && !c.hasRowID {
-		c.values[i], c.lost[i] = sqlitefile.Value{At: -1}, true
-	}
-	c.penalty += sh.judge(c.values, c.lost, sc.s.f.Encoding)
-	if c.penalty > maxPenalty || !c.telling() {
-		return nil
+	c.payload = d[p:c.end]
+	if spills {
+		cell := sqlitefile.Cell{Local: d[p : p+local], PayloadSize: size, Overflow: binary.BigEndian.Uint32(d[p+local:])}
+		c.payload, c.broken = sc.s.chain(sc.im, cell, nil)
 	}
 	return c
 }
 
-// telling reports whether enough survives to say anything: a row of nothing
-// but NULLs and constants can be read out of almost any bytes.
-func (c *candidate) telling() bool {
-	bytes, values := 0, 0
-	for i, v := range c.values {
-		if v.At >= 0 && !c.lost[i] && v.Type.Size() > 0 {
-			values++
-			bytes += int(min(v.Type.Size(), 64))
-		}
+// candidate gives a clean candidate.
+func (sc *scanner) candidate() *candidate {
+	if n := len(sc.spare); n > 0 {
+		c := sc.spare[n-1]
+		sc.spare = sc.spare[:n-1]
+		*c = candidate{layout: layout{types: c.types[:0]}, rivals: c.rivals[:0]}
+		return c
 	}
-	if c.overwritten > 0 || c.truncated {
-		return bytes >= 4 && (values >= 2 || c.exact)
-	}
-	return bytes >= 2 || c.pointed
+	return &candidate{}
 }
 
-// attribute finds the table that a whole cell belongs to.
-func (sc *scanner) attribute(c *candidate) *candidate {
-	var best *candidate
-	for _, sh := range sc.s.shapes {
-		if sh.WithoutRowID || sh.Root == 1 && sc.own != sh {
-			continue
+func (sc *scanner) keep(c *candidate) {
+	c.origin, c.gap = sc.im.origin, !sc.block && !c.pointed && sc.kind != 0
+	if sc.block && c.origin == Unallocated {
+		c.origin = FreeBlock
+	}
+	sc.found = append(sc.found, c)
+}
+
+// try keeps a cell if it fits a table.
+func (sc *scanner) try(c *candidate) {
+	switch {
+	case c == nil:
+	case sc.attribute(c):
+		sc.keep(c)
+	default:
+		sc.spare = append(sc.spare, c)
+	}
+}
+
+// attribute finds the shape that a cell with all its types is of, and judges it.
+func (sc *scanner) attribute(c *candidate) bool {
+	var best *shape
+	least := 0.0
+	c.rivals = c.rivals[:0]
+	try := func(sh *shape, extra float64) {
+		if sh.kind != c.kind || sc.only != nil && sc.only != sh {
+			return
 		}
 		penalty, ok := sh.fit(c.types)
 		if !ok {
-			continue
+			return
 		}
-		try := *c
-		try.penalty = penalty
-		if sc.own != nil && sh != sc.own {
-			try.penalty += 0.1 // an earlier owner of the page is possible, but not likely
+		if penalty += extra; penalty > maxPenalty {
+			return
 		}
-		got := sc.settle(&try, sh)
+		penalty += sc.judge(c, sh)
+		if c.penalty = penalty; penalty > maxPenalty || !sc.telling(c, sh) {
+			return
+		}
 		switch {
-		case got == nil:
-		case best == nil || got.penalty < best.penalty:
-			best = got
-		case got.penalty == best.penalty:
-			best.rivals++
+		case best == nil || penalty < least-1e-9:
+			best, least, c.rivals = sh, penalty, c.rivals[:0]
+		case penalty <= least+1e-9 && sh.Name != best.Name:
+			c.rivals = append(c.rivals, sh)
 		}
 	}
-	if best == nil {
-		return sc.orphan(c)
+	if sc.own != nil {
+		try(sc.own, 0)
 	}
-	if best.rivals > 0 {
-		best.shape, best.values, best.lost = nil, best.raw, c.lost
-	}
-	return best
-}
-
-// orphan keeps a cell that no table of the schema fits only if a whole free
-// page's own pointer leads to it; whole asks again through freePage.
-func (sc *scanner) orphan(c *candidate) *candidate {
-	if sc.own != nil || sc.origin == Unallocated {
-		return nil
-	}
-	c.values = c.raw
-	text, ok := 0, true
-	for i, v := range c.raw {
-		if v.Class() == sqlitefile.Text && !c.lost[i] {
-			ok = ok && plausibleText(v.Bytes(), sc.s.f.Encoding)
-			text += len(v.Bytes())
+	if best == nil || least > 0 {
+		for _, sh := range sc.s.shapes {
+			// The schema's own rows lie in its own pages, and index entries in
+			// pages of an index: too many bytes would read as either.
+			if sh == sc.own || sh.index != "" && leafKind(sc.kind) != sqlitefile.LeafIndex || sh.Root == 1 && sc.sure && sc.only == nil {
+				continue
+			}
+			extra := 0.0
+			if sc.own != nil {
+				extra = anotherOwner
+			}
+			try(sh, extra)
 		}
 	}
-	if !ok || text < 4 || len(c.raw) < 2 {
-		return nil
+	if best == nil || len(c.rivals) > 0 && c.kind == sqlitefile.LeafIndex {
+		return false
 	}
-	return c
+	c.shape, c.penalty = best, least
+	if len(c.rivals) > 0 {
+		c.rivals = append(c.rivals, best)
+		c.shape = nil
+	}
+	return true
 }
 
-// readValues reads values of the given types from payload, the body of which
-// starts at body. A value that runs out of the payload is lost; what is left of
-// a text or blob is kept.
-func readValues(types []typeAt, payload []byte, body int) ([]sqlitefile.Value, []bool) {
-	values, lost := make([]sqlitefile.Value, len(types)), make([]bool, len(types))
-	at := int64(body)
-	for k, t := range types {
-		n := t.t.Size()
-		v, ok := sqlitefile.ReadValue(t.t, payload[min(at, int64(len(payload))):], int(min(at, int64(len(payload)))))
-		if !ok {
-			lost[k] = true
-			v = sqlitefile.Value{At: -1}
-			if t.t >= 12 && at < int64(len(payload)) {
-				v = sqlitefile.PartialText(t.t, payload[at:], int(at))
+// judge looks at the surviving values of c as those of sh: numbers and lengths of
+// texts against the ranges that live rows show, texts for what no text holds.
+func (sc *scanner) judge(c *candidate, sh *shape) (penalty float64) {
+	at := int64(c.body - c.header)
+	for k, t := range c.types {
+		n := c.width(k)
+		if at+n > int64(len(c.payload)) {
+			if t.t.Class() == sqlitefile.Text && at < int64(len(c.payload)) && !plausibleStart(c.payload[at:], sc.s.f.Encoding) {
+				penalty += noText
+			}
+			break
+		}
+		switch {
+		case t.t == unknown:
+			run := c.payload[at : at+n]
+			if k+1 < len(c.types) && c.types[k+1].t == unknown && sh.rules[k+1].Affinity != sqlitefile.AffText {
+				run = run[:max(0, len(run)-8)] // a number may end it
+			}
+			if sh.rules[k].Affinity == sqlitefile.AffText && (!plausibleStart(run, sc.s.f.Encoding) || sc.s.f.Encoding != sqlitefile.UTF8 && mixedScripts(run, sc.s.f.Encoding)) {
+				penalty += noText
+			}
+		case t.t.Class() == sqlitefile.Integer || t.t.Class() == sqlitefile.Real:
+			v, _ := sqlitefile.ReadValue(t.t, c.payload[at:], 0)
+			if sh.live >= enough && !sh.numbers[k].near(v.Float(), 16) || n >= 6 && looksLikeText(c.payload[at:at+n], v) {
+				penalty += outOfRange
+			}
+		case t.t.Class() == sqlitefile.Text:
+			if sh.live >= enough && !sh.lengths[k].near(float64(n), 8) {
+				penalty += outOfRange
+			}
+			if text := c.payload[at : at+n]; !plausibleText(text, sc.s.f.Encoding) {
+				penalty += noText
+			} else if sc.s.f.Encoding != sqlitefile.UTF8 && mixedScripts(text, sc.s.f.Encoding) {
+				penalty += outOfRange
 			}
 		}
-		values[k] = v
+		at += n
+	}
+	return penalty
+}
+
+// plausibleStart is plausibleText for a text that is cut off.
+func plausibleStart(b []byte, enc sqlitefile.Encoding) bool {
+	if enc != sqlitefile.UTF8 {
+		return plausibleText(b[:len(b)&^1], enc) || len(b) > 3 && plausibleText(b[:len(b)&^1-2], enc)
+	}
+	for cut := 0; cut < 4 && cut <= len(b); cut++ {
+		if plausibleText(b[:len(b)-cut], enc) {
+			return true
+		}
+	}
+	return false
+}
+
+// telling reports whether enough of c survives to say anything: a row of nothing
+// but NULLs and constants can be read out of almost any bytes.
+func (sc *scanner) telling(c *candidate, sh *shape) bool {
+	bytes, values := 0, 0
+	at := int64(c.body - c.header)
+	for k, t := range c.types {
+		n := c.width(k)
+		if at+n > int64(len(c.payload)) {
+			break
+		}
+		if n > 0 && !(sh.rules[k].rowID || t.t == unknown && k == 0 && len(c.types) > 1 && c.types[1].t == unknown) {
+			values++
+			bytes += int(min(n, 64))
+		}
+		at += n
+	}
+	switch {
+	case c.pointed:
+		return true
+	case sh.index != "" && c.types[0].t == unknown:
+		return values >= 1 && bytes >= 4 // a row id, or two values that run together, tell nothing alone
+	case c.truncated:
+		return values >= 2 && bytes >= 6
+	case c.overwritten > 0:
+		return bytes >= 4 && (values >= 2 || c.exact) || c.exact && bytes >= 2
+	case c.kind == sqlitefile.LeafIndex && !sc.sure:
+		return bytes >= 6 && values >= 2
+	case sc.own == nil || sh != sc.own || c.penalty > 0:
+		return bytes >= 4 && len(c.types) >= 2
+	}
+	return bytes >= 2
+}
+
+// values reads the values of c in the order of its record, and which are lost.
+// What is left of a text or blob is kept.
+func (sc *scanner) values(c *candidate) ([]sqlitefile.Value, []bool) {
+	values, lost := make([]sqlitefile.Value, len(c.types)), make([]bool, len(c.types))
+	at, size := int64(c.body-c.header), int64(len(c.payload))
+	for k, t := range c.types {
+		values[k] = sqlitefile.Value{At: -1}
+		n := c.width(k)
+		rest := c.payload[min(at, size):]
+		v, ok := sqlitefile.ReadValue(t.t, rest, int(min(at, size)))
+		switch {
+		case ok:
+			values[k] = v
+		case t.t == unknown && n > 0 && n <= int64(len(rest)): // two values as one: where they meet cannot be told
+			lost[k], values[k] = true, sqlitefile.PartialText(13, rest[:n], int(at))
+		case t.t >= 12 && len(rest) > 0:
+			lost[k], values[k] = true, sqlitefile.PartialText(t.t, rest, int(at))
+		default:
+			lost[k] = true
+		}
 		at += n
 	}
 	return values, lost
-}
-
-// chain follows the overflow chain of a freed cell through free pages. It
-// returns what of the payload is there, and whether that is not all.
-func (s *surveyed) chain(cell sqlitefile.Cell) (payload []byte, broken bool) {
-	payload = append(payload, cell.Local...)
-	per := s.f.Usable() - 4
-	buf := make([]byte, s.f.PageSize)
-	n := cell.Overflow
-	for steps := 0; int64(len(payload)) < cell.PayloadSize; steps++ {
-		fp, free := s.free[n]
-		if !free || fp.Trunk || steps > len(s.free) || s.f.ReadPage(n, buf) != nil {
-			return payload, true
-		}
-		k := min(int64(per), cell.PayloadSize-int64(len(payload)))
-		payload = append(payload, buf[4:4+k]...)
-		n = binary.BigEndian.Uint32(buf)
-	}
-	return payload, n != 0
 }

@@ -2,9 +2,9 @@
 // specification writes it ("Database File Format", sections cited as §).
 //
 // It opens nothing but the io.ReaderAt it is given, writes nothing, trusts no
-// length and follows no pointer twice. It knows live content only: pages, the
-// b-trees that the schema leads to, the free list, and the committed part of a
-// write-ahead log. What deleted content is left is package salvage's to say.
+// length and follows no pointer twice. It knows pages and their versions, the
+// b-trees that the schema leads to, the free list, a write-ahead log and a
+// rollback journal. What deleted content is left is package salvage's to say.
 package sqlitefile
 
 import (
@@ -70,9 +70,12 @@ type File struct {
 	Header
 	Pages uint32 // pages that are there whole, in the file or its log
 
-	r    io.ReaderAt
-	size int64
-	log  *wal
+	parts    [3]io.ReaderAt // by Part; nil if there is none
+	size     int64
+	over     map[uint32]Version // current versions that lie outside of the database file
+	versions []Version          // others
+	spill    []byte             // scratch for overflow pages
+	cache    [recentPages]*Page // see Find
 }
 
 // Open reads the header of the database in r, which is size bytes long.
@@ -87,14 +90,9 @@ func Open(r io.ReaderAt, size int64) (*File, error) {
 	if string(b[:16]) != Magic {
 		return nil, ErrNotDatabase
 	}
-	f := &File{r: r, size: size}
-	u32 := func(o int) uint32 { return binary.BigEndian.Uint32(b[o:]) }
-	f.Header = Header{
-		PageSize: int(binary.BigEndian.Uint16(b[16:])), WriteVersion: b[18], ReadVersion: b[19], Reserved: int(b[20]),
-		ChangeCounter: u32(24), PageCount: u32(28), FirstTrunk: u32(32), FreePages: u32(36),
-		SchemaCookie: u32(40), SchemaFormat: u32(44), LargestRoot: u32(52), Encoding: Encoding(u32(56)),
-		UserVersion: u32(60), ApplicationID: u32(68), VersionValid: u32(92), WriterVersion: u32(96),
-	}
+	f := &File{size: size, over: map[uint32]Version{}}
+	f.parts[Main] = r
+	f.Header = parseHeader(&b)
 	if f.PageSize == 1 {
 		f.PageSize = 65536 // §1.3.2
 	}
@@ -110,7 +108,7 @@ func Open(r io.ReaderAt, size int64) (*File, error) {
 	if f.Encoding > UTF16BE {
 		return nil, &FormatError{Offset: 56, What: fmt.Sprintf("unknown text encoding %d", f.Encoding)}
 	}
-	f.Pages = uint32(min(size/int64(f.PageSize), 1<<32-2))
+	f.Pages = f.Stored()
 	// §1.3.7: the header's count is to be believed only if the change counter
 	// agrees with the version-valid-for number.
 	if f.PageCount > 0 && f.ChangeCounter == f.VersionValid && f.PageCount < f.Pages {
@@ -119,21 +117,21 @@ func Open(r io.ReaderAt, size int64) (*File, error) {
 	return f, nil
 }
 
+func parseHeader(b *[100]byte) Header {
+	u32 := func(o int) uint32 { return binary.BigEndian.Uint32(b[o:]) }
+	return Header{
+		PageSize: int(binary.BigEndian.Uint16(b[16:])), WriteVersion: b[18], ReadVersion: b[19], Reserved: int(b[20]),
+		ChangeCounter: u32(24), PageCount: u32(28), FirstTrunk: u32(32), FreePages: u32(36),
+		SchemaCookie: u32(40), SchemaFormat: u32(44), LargestRoot: u32(52), Encoding: Encoding(u32(56)),
+		UserVersion: u32(60), ApplicationID: u32(68), VersionValid: u32(92), WriterVersion: u32(96),
+	}
+}
+
 // Usable is the number of bytes of each page that hold content.
 func (f *File) Usable() int { return f.PageSize - f.Reserved }
 
 // PageOffset is where page n begins, in bytes from the start of the file.
 func (f *File) PageOffset(n uint32) int64 { return int64(n-1) * int64(f.PageSize) }
-
-// InLog reports whether the current version of page n lies in the write-ahead
-// log, and where its content starts there.
-func (f *File) InLog(n uint32) (int64, bool) {
-	if f.log == nil {
-		return 0, false
-	}
-	off, ok := f.log.pages[n]
-	return off, ok
-}
 
 // ReadPage reads the current version of page n into buf, which must hold
 // PageSize bytes.
@@ -141,12 +139,8 @@ func (f *File) ReadPage(n uint32, buf []byte) error {
 	if n == 0 || n > f.Pages {
 		return &FormatError{Page: n, What: fmt.Sprintf("there is no such page; the last is %d", f.Pages)}
 	}
-	r, off := f.r, f.PageOffset(n)
-	if o, ok := f.InLog(n); ok {
-		r, off = f.log.r, o
-	}
-	if _, err := r.ReadAt(buf[:f.PageSize], off); err != nil {
-		return fmt.Errorf("reading page %d: %w", n, err)
+	if err := f.ReadVersion(f.Current(n).Place, buf); err != nil {
+		return fmt.Errorf("page %d: %w", n, err)
 	}
 	return nil
 }

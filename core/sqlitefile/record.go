@@ -4,6 +4,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"math"
+	"slices"
 	"unicode/utf16"
 )
 
@@ -34,6 +35,26 @@ func VarintLen(v int64) int {
 		u >>= 7
 	}
 	return n
+}
+
+// AppendVarint appends v as a varint.
+func AppendVarint(b []byte, v int64) []byte {
+	n := VarintLen(v)
+	u := uint64(v)
+	if n == 9 {
+		b = append(b, make([]byte, 9)...)
+		b[len(b)-1] = byte(u)
+		u >>= 8
+		for i := 2; i <= 9; i++ {
+			b[len(b)-i] = byte(u) | 0x80
+			u >>= 7
+		}
+		return b
+	}
+	for i := n - 1; i > 0; i-- {
+		b = append(b, byte(u>>(7*i))|0x80)
+	}
+	return append(b, byte(u)&0x7f)
 }
 
 // SerialType says what a value is and how long (§2.1).
@@ -107,6 +128,12 @@ func (v Value) Bytes() []byte { return v.b }
 // String decodes a text value stored in encoding e. Text that is not valid in
 // e has U+FFFD where it is broken.
 func (v Value) String(e Encoding) string { return DecodeText(v.b, e) }
+
+// Clone returns a value with bytes of its own.
+func (v Value) Clone() Value {
+	v.b = slices.Clone(v.b)
+	return v
+}
 
 // AsReal returns v as a value of a column with REAL affinity: the format
 // stores whole numbers of such columns as integers (§2.1, note).

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
+	"sort"
 )
 
 // Row is one live row of a table. Values are in the order of the table's
@@ -39,17 +40,16 @@ func (f *File) Tree(root uint32) iter.Seq2[*Page, error] {
 }
 
 type walker struct {
-	f      *File
-	t      *Table
-	seen   pageSet
-	yield  func(*Row, error) bool
-	pages  func(*Page, error) bool
-	bufs   [maxDepth][]byte
-	row    Row
-	raw    []Value
-	cells  []Value
-	spill  []byte
-	ovflow []byte
+	f     *File
+	t     *Table
+	seen  pageSet
+	yield func(*Row, error) bool
+	pages func(*Page, error) bool
+	bufs  [maxDepth][]byte
+	row   Row
+	raw   []Value
+	cells []Value
+	spill []byte
 }
 
 func (w *walker) fail(err error) bool {
@@ -113,7 +113,7 @@ func (w *walker) cell(c Cell) bool {
 	payload := c.Local
 	if c.Overflow != 0 {
 		var err error
-		if w.spill, err = w.f.payload(c, w.spill[:0], &w.ovflow); err != nil {
+		if w.spill, err = w.f.Payload(c, w.spill[:0], func(uint32) {}); err != nil {
 			return w.fail(err)
 		}
 		payload = w.spill
@@ -160,25 +160,90 @@ func (t *Table) Arrange(raw []Value, rowID int64, dst []Value) []Value {
 	return dst
 }
 
-// payload follows c's overflow chain (§1.6) and returns the whole payload.
-func (f *File) payload(c Cell, dst []byte, page *[]byte) ([]byte, error) {
+// Payload follows c's overflow chain (§1.6) and returns the whole payload, in dst
+// grown. visit is called with each overflow page.
+func (f *File) Payload(c Cell, dst []byte, visit func(page uint32)) ([]byte, error) {
 	per := f.Usable() - 4
 	if c.PayloadSize > int64(f.Pages)*int64(per)+int64(len(c.Local)) {
 		return nil, &FormatError{c.Page, c.Offset, fmt.Sprintf("a payload of %d bytes is more than the file holds", c.PayloadSize)}
 	}
-	if *page == nil {
-		*page = make([]byte, f.PageSize)
+	if f.spill == nil {
+		f.spill = make([]byte, f.PageSize)
 	}
 	dst = append(dst, c.Local...)
 	for n := c.Overflow; int64(len(dst)) < c.PayloadSize; {
-		if err := f.ReadPage(n, *page); err != nil {
+		if err := f.ReadPage(n, f.spill); err != nil {
 			return nil, fmt.Errorf("overflow chain of the cell on page %d, offset %d: %w", c.Page, c.Offset, err)
 		}
+		visit(n)
 		k := min(int64(per), c.PayloadSize-int64(len(dst)))
-		dst = append(dst, (*page)[4:4+k]...)
-		n = binary.BigEndian.Uint32(*page)
+		dst = append(dst, f.spill[4:4+k]...)
+		n = binary.BigEndian.Uint32(f.spill)
 	}
 	return dst, nil
+}
+
+// Find looks for the row with the given id in the table tree below root. The
+// Cell's bytes are valid until the next call. It reads few pages, and remembers
+// those it read last.
+func (f *File) Find(root uint32, id int64) (Cell, bool) {
+	for depth := 0; depth < maxDepth; depth++ {
+		p := f.recent(root)
+		if p == nil || p.Kind != LeafTable && p.Kind != InteriorTable {
+			return Cell{}, false
+		}
+		var at Cell
+		var fault error
+		i := sort.Search(p.Cells, func(i int) bool {
+			off, err := p.Pointer(i)
+			if err == nil {
+				at, err = ParseCell(p.N, p.Kind, p.Data, off)
+			}
+			if err != nil {
+				fault = err
+				return true
+			}
+			return at.RowID >= id
+		})
+		if fault != nil {
+			return Cell{}, false
+		}
+		if i < p.Cells {
+			off, _ := p.Pointer(i)
+			at, _ = ParseCell(p.N, p.Kind, p.Data, off)
+		}
+		if p.Kind == LeafTable {
+			return at, i < p.Cells && at.RowID == id
+		}
+		if root = p.Right; i < p.Cells {
+			root = at.Left
+		}
+	}
+	return Cell{}, false
+}
+
+// recentPages is how many pages Find remembers.
+const recentPages = 64
+
+func (f *File) recent(n uint32) *Page {
+	slot := &f.cache[n%recentPages]
+	if *slot != nil && (*slot).N == n {
+		return *slot
+	}
+	buf := make([]byte, f.PageSize)
+	if *slot != nil {
+		buf = (*slot).Data[:f.PageSize]
+		*slot = nil
+	}
+	if f.ReadPage(n, buf) != nil {
+		return nil
+	}
+	p, err := ParsePage(n, buf[:f.Usable()])
+	if err != nil {
+		return nil
+	}
+	*slot = p
+	return p
 }
 
 // ErrNoTable is returned when a table is asked for that the schema lacks.

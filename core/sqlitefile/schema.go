@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -44,13 +45,18 @@ type Table struct {
 	Columns      []Column
 	RowIDColumn  int // the INTEGER PRIMARY KEY that stands for the row id, or -1
 	WithoutRowID bool
-	stored       []int // for each value of a record, in order, its column
+	Unique       [][]string // columns of the constraints that make automatic indexes, in their order
+	stored       []int      // for each value of a record, in order, its column
 	encoding     Encoding
 }
 
 // Stored gives, for each value of a record of t in order, the index of the
 // column it belongs to.
 func (t *Table) Stored() []int { return t.stored }
+
+// SetEncoding says in which encoding t's texts are stored; ParseTable does not
+// know.
+func (t *Table) SetEncoding(e Encoding) { t.encoding = e }
 
 // Objects reads the schema table. Rows that cannot be read are skipped, and
 // the first fault is returned beside what could be read.
@@ -139,6 +145,10 @@ func ParseTable(sql string) (*Table, error) {
 				l.next()
 				l.next()
 				key = l.names()
+				t.Unique = append(t.Unique, key)
+			} else if l.is("UNIQUE") {
+				l.next()
+				t.Unique = append(t.Unique, l.names())
 			}
 			l.skip()
 		} else {
@@ -158,6 +168,54 @@ func ParseTable(sql string) (*Table, error) {
 	}
 	t.layOut(key)
 	return t, nil
+}
+
+// Index is an index as its CREATE INDEX text declares it.
+type Index struct {
+	Table   string
+	Columns []string // "" for an expression
+}
+
+// ParseIndex reads a CREATE INDEX statement.
+func ParseIndex(sql string) (*Index, error) {
+	l := &lexer{s: sql}
+	for !l.is("ON") {
+		if l.next(); l.tok == "" {
+			return nil, errors.New("not a CREATE INDEX statement")
+		}
+	}
+	l.next()
+	ix := &Index{Table: l.name()}
+	l.next()
+	if l.tok != "(" {
+		return nil, fmt.Errorf("no column list where %q stands", l.tok)
+	}
+	for l.next(); l.tok != "" && l.tok != ")"; {
+		name, plain := l.name(), true
+		for l.next(); l.tok != "" && l.tok != "," && l.tok != ")"; {
+			plain = plain && l.is("ASC", "DESC", "COLLATE")
+			if l.is("COLLATE") {
+				l.next()
+			}
+			if l.tok == "(" {
+				plain = false
+				l.group()
+			} else {
+				l.next()
+			}
+		}
+		if !plain {
+			name = ""
+		}
+		ix.Columns = append(ix.Columns, name)
+		if l.tok == "," {
+			l.next()
+		}
+	}
+	if len(ix.Columns) == 0 {
+		return nil, errors.New("an index of no columns")
+	}
+	return ix, nil
 }
 
 // column reads one column definition, and returns its name if it says PRIMARY
@@ -180,11 +238,15 @@ func (t *Table) column(l *lexer) (key []string) {
 		switch {
 		case l.is("PRIMARY"):
 			key = []string{c.Name}
+			t.Unique = append(t.Unique, key)
 			l.next()
 			l.next()
 			if l.is("DESC") {
 				key[0] += "\x00desc" // "INTEGER PRIMARY KEY DESC" is no alias of the row id
 			}
+		case l.is("UNIQUE"):
+			t.Unique = append(t.Unique, []string{c.Name})
+			l.next()
 		case l.is("NOT"):
 			c.NotNull = true
 			l.next()
@@ -245,6 +307,7 @@ func (t *Table) layOut(key []string) {
 	} else if len(key) == 1 && !strings.HasSuffix(key[0], "\x00desc") {
 		if i := index(key[0]); i >= 0 && strings.EqualFold(t.Columns[i].Type, "INTEGER") {
 			t.RowIDColumn = i
+			t.Unique = slices.DeleteFunc(t.Unique, func(u []string) bool { return len(u) == 1 && index(u[0]) == i })
 		}
 	}
 	for i, c := range t.Columns {

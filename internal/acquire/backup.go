@@ -88,6 +88,9 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 		b = &backup.Backup{}
 	}
 	defer b.Close()
+	if gone := src.Alive(ctx); gone != nil { // a list made while it went is not to be believed
+		return fmt.Errorf("the source went away while it was listed (%w): connect it again and resume this run", gone)
+	}
 	known := map[string]backup.File{}
 	for _, f := range b.Files {
 		known[f.Stored] = f

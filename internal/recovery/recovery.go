@@ -60,7 +60,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	for i := range auth {
 		scopes = append(scopes, auth[i].Scope())
 	}
-	dbs, logs, err := q.databases(ctx, a)
+	dbs, beside, err := q.databases(ctx, a)
 	if err != nil {
 		return err
 	}
@@ -75,7 +75,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		if ctx.Err() != nil {
 			return context.Cause(ctx)
 		}
-		records, res, err := q.database(ctx, t, d, logs[d.RealPath+"-wal"], names, sub.Full)
+		records, res, err := q.database(ctx, t, d, beside, names, sub.Full)
 		if err != nil {
 			return err
 		}
@@ -144,9 +144,10 @@ func withhold(res *store.RecoveredDatabase, records []*record.Record, scopes []r
 const otherTables = ", of other tables"
 
 // databases finds the files of an acquisition that begin as a SQLite database
-// does, those with a field map first and in the maps' order, and the logs.
-func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []*store.File, logs map[string]*store.File, err error) {
-	logs = map[string]*store.File{}
+// does, those with a field map first and in the maps' order, and all files by their
+// paths, since logs and journals lie beside.
+func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []*store.File, beside map[string]*store.File, err error) {
+	beside = map[string]*store.File{}
 	for f, err := range q.Store.AllFiles(ctx, a.ID, store.Both) {
 		if err != nil {
 			return nil, nil, err
@@ -155,7 +156,7 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 			continue // the backup's own parts, and what is encrypted
 		}
 		file := *f
-		logs[f.RealPath] = &file
+		beside[f.RealPath] = &file
 		head := make([]byte, len(sqlitefile.Magic))
 		r, err := q.Vault.Open(f.SHA256)
 		if err != nil {
@@ -174,11 +175,11 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 		return len(fieldmap.Builtin)
 	}
 	slices.SortStableFunc(dbs, func(x, y *store.File) int { return order(x) - order(y) })
-	return dbs, logs, nil
+	return dbs, beside, nil
 }
 
 // database reads one database from the vault.
-func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.File, names fieldmap.Names, full bool) ([]*record.Record, *store.RecoveredDatabase, error) {
+func (q *Recoverer) database(ctx context.Context, t *run.Task, d *store.File, beside map[string]*store.File, names fieldmap.Names, full bool) ([]*record.Record, *store.RecoveredDatabase, error) {
 	res := &store.RecoveredDatabase{Path: d.RealPath, ByOrigin: json.RawMessage("{}")}
 	note := func(err error) { res.Notes = append(res.Notes, err.Error()); t.Logf("%s: %v", d.RealPath, err) }
 	m := fieldmap.For(d.RealPath)
@@ -204,21 +205,30 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d, log *store.Fil
 		return nil, res, nil
 	}
 	src := &fieldmap.Source{Path: d.RealPath, Stored: d.Path, SHA256: d.SHA256, Bytes: r}
-	if log != nil {
-		w, err := q.Vault.Open(log.SHA256)
+	for i, open := range []func(io.ReaderAt, int64) error{f.OpenLog, f.OpenJournal} {
+		suffix := sqlitefile.Part(i + 1).Suffix()
+		b := beside[d.RealPath+suffix]
+		if b == nil {
+			continue
+		}
+		r, err := q.Vault.Open(b.SHA256)
 		if err != nil {
 			return nil, nil, err
 		}
-		defer w.Close()
-		if err := f.OpenLog(w, log.Size); err != nil {
+		defer r.Close()
+		if err := open(r, b.Size); err != nil {
 			note(err)
+		}
+		part := &fieldmap.Source{Path: b.RealPath, Stored: b.Path, SHA256: b.SHA256, Bytes: r}
+		if suffix == "-wal" {
+			src.Log = part
 		} else {
-			src.Log = &fieldmap.Source{Path: log.RealPath, Stored: log.Path, SHA256: log.SHA256, Bytes: w}
+			src.Journal = part
 		}
 	}
 	origins := map[string]int64{}
 	var out []*record.Record
-	for rec, err := range m.Records(f, src, names, salvage.Options{Full: full}, func(row *salvage.Row) {
+	for rec, err := range m.Records(salvage.New(f), src, names, salvage.Options{Full: full}, func(row *salvage.Row) {
 		if !row.Live {
 			origins[record.PlaceWords(record.Recovered, string(row.Origin))+otherTables]++
 		}

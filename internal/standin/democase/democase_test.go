@@ -108,7 +108,7 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 			t.Errorf("%s: the backup says %s", f.Path, f.SHA256)
 		}
 		src := &fieldmap.Source{Path: f.Path, Stored: f.Stored, SHA256: sum, Bytes: bytes.NewReader(raw)}
-		for r, err := range m.Records(db, src, fieldmap.Names{}, salvage.Options{Full: true}, func(*salvage.Row) {}) {
+		for r, err := range m.Records(salvage.New(db), src, fieldmap.Names{}, salvage.Options{Full: true}, func(*salvage.Row) {}) {
 			if err != nil {
 				t.Fatal(err)
 			}

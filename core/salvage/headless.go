@@ -1,0 +1,350 @@
+package salvage
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"crosswind/core/sqlitefile"
+)
+
+// headless reads a cell whose first four bytes are overwritten by a free block's
+// head: the length of its payload, its row id, the length of its record header,
+// and at times the first serial types. What is overwritten is worked out from the
+// columns' types and from where the cell ends, as far as one reading fits. size is
+// what the head says of the block, to where the free part ends; first says that
+// the cell begins a block, so that its tail may be in use again.
+func (sc *scanner) headless(at, size, to int, first bool) {
+	ends := sc.cellEnds(at, size)
+	var best *candidate
+	for _, sh := range sc.s.shapes {
+		if sh.kind != leafKind(sc.kind) || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || sh.index != "" && sh != sc.own {
+			continue
+		}
+		longest := 3
+		if sh.kind == sqlitefile.LeafTable {
+			longest += 9
+		}
+		for h := 1; h <= longest; h++ {
+			c := sc.behind(sh, at, h, to, first, ends)
+			switch {
+			case c == nil:
+			case sc.own != nil: // which reading explains most is seen when all are known
+				sc.keep(c)
+			case best == nil || c.weight() > best.weight()+1e-9:
+				best = c
+			case c.weight() > best.weight()-1e-9 && c.shape.Name != best.shape.Name:
+				best.rivals = append(best.rivals, c.shape)
+			}
+		}
+	}
+	if best == nil {
+		return
+	}
+	if len(best.rivals) > 0 {
+		best.rivals, best.shape = append(best.rivals, best.shape), nil
+	}
+	sc.keep(best)
+}
+
+// cellEnds lists where a cell freed at offset at may end: where its block does, and
+// where another begins that the block was joined with.
+func (sc *scanner) cellEnds(at, size int) []int {
+	ends := []int{at + size}
+	for _, e := range sc.ends {
+		if e > at+freedHead && e < at+size {
+			ends = append(ends, e)
+		}
+	}
+	return ends
+}
+
+// behind reads the cell at offset at under the assumption that its record header
+// begins h bytes behind.
+func (sc *scanner) behind(sh *shape, at, h, to int, first bool, ends []int) *candidate {
+	d := sc.data
+	header := at + h
+	sc.types = sc.types[:0]
+	p := header + 1 // the header's length takes one byte: up to 126 of types
+	if len(sh.rules) > 125 {
+		p++
+	}
+	if header+2 > to {
+		return nil
+	}
+	if sh.kind == sqlitefile.LeafTable && h > freedHead { // the row id's last bytes survive
+		for i := at + freedHead; i < header-1; i++ {
+			if d[i] < 0x80 {
+				return nil
+			}
+		}
+		if d[header-1] >= 0x80 && h < 10 {
+			return nil
+		}
+	} else if sh.kind == sqlitefile.LeafTable && h < 2 {
+		return nil
+	}
+	switch lost := at + freedHead - p; {
+	case header >= at+freedHead: // the header's length survives, and says how many columns
+		hl, k := sqlitefile.Varint(d[header:to])
+		if k == 0 || hl < 2 || int64(header)+hl > int64(to) || k != p-header {
+			return nil
+		}
+		types, body, _, ok := recordTypes(d[header:to], header, sc.types)
+		if sc.types = types; !ok {
+			return nil
+		}
+		return sc.settle(sh, at, header, header+body, 0, to, first, ends)
+	case lost <= 0:
+		return sc.counted(sh, at, header, max(p, at+freedHead), 0, to, first, ends)
+	case lost == 1 && sh.rules[0].alias: // always NULL
+		sc.types = append(sc.types, typeAt{0, p, 0})
+		return sc.counted(sh, at, header, at+freedHead, 1, to, first, ends)
+	case lost == 1:
+		if c := sc.solve(sh, at, header, at+freedHead, 1, false, to, ends); c != nil {
+			return c
+		}
+		return sc.solve(sh, at, header, at+freedHead, 1, true, to, ends)
+	case lost == 2:
+		if c := sc.solve(sh, at, header, at+freedHead, 2, false, to, ends); c != nil {
+			return c
+		}
+		if c := sc.solve(sh, at, header, at+freedHead, 1, false, to, ends); c != nil && c.types[0].t >= 128 {
+			return c // one type of two bytes
+		}
+	}
+	return nil
+}
+
+// take reads n types from p on, behind those that are in sc.types.
+func (sc *scanner) take(p, n, to int) (int, bool) {
+	for range n {
+		if p >= to {
+			return p, false
+		}
+		t, k := sqlitefile.Varint(sc.data[p:to])
+		if k == 0 || sqlitefile.SerialType(t).Size() < 0 || t > int64(len(sc.data))*2+13 {
+			return p, false // too long for a cell without overflow
+		}
+		sc.types = append(sc.types, typeAt{sqlitefile.SerialType(t), p, k})
+		p += k
+	}
+	return p, true
+}
+
+// counted reads the types where the header's length is lost: as many as the table
+// has columns, or fewer if the reading then ends where the cell must.
+func (sc *scanner) counted(sh *shape, at, header, p, have, to int, first bool, ends []int) *candidate {
+	known := sc.types[:have]
+	for n := len(sh.rules); n >= sh.least; n-- {
+		sc.types = known
+		body, ok := sc.take(p, n-have, to)
+		if !ok {
+			continue
+		}
+		c := sc.settle(sh, at, header, body, 0, to, first, ends)
+		if c != nil && (n == len(sh.rules) || c.exact) {
+			return c
+		}
+	}
+	return nil
+}
+
+// sum is how many bytes the values of sc.types take; unknown ones count nothing.
+func (sc *scanner) sum() (n int64) {
+	for _, t := range sc.types {
+		if t.t != unknown {
+			n += t.t.Size()
+		}
+	}
+	return n
+}
+
+// solve works out the lengths of values whose types are lost from where the cell
+// ends, if that leaves one reading; else what it returns is vague. lost are the first types, as far as they are
+// known; wide says that the last byte of a first type of two bytes survives at p.
+func (sc *scanner) solve(sh *shape, at, header, p, lost int, wide bool, to int, ends []int) (one *candidate) {
+	// The block that the cell was freed into must end where one can.
+	if len(sh.rules) < lost || !slices.Contains(sc.bounds, ends[0]) {
+		return nil
+	}
+	low := sqlitefile.SerialType(sc.data[p])
+	for _, end := range ends {
+		sc.types = sc.types[:0]
+		for i := range lost {
+			sc.types = append(sc.types, typeAt{unknown, header + 1 + i, 0})
+		}
+		from := p
+		if wide {
+			from++
+		}
+		body, ok := sc.take(from, len(sh.rules)-lost, to)
+		if !ok {
+			return nil
+		}
+		left := int64(end-body) - sc.sum()
+		if left < 0 {
+			continue
+		}
+		if lost == 1 {
+			t := onlyType(sh.rules[0], left)
+			if wide != (t >= 128) && (wide || at+freedHead-header == 2) || t == unknown && left != 0 || wide && t&0x7f != low {
+				continue
+			}
+			sc.types[0].t = t
+		}
+		c := sc.settle(sh, at, header, body, end, to, false, ends)
+		if c == nil || !c.exact || c.end != end || c.penalty > 0.05 || !sc.familiar(c, sh) {
+			continue
+		}
+		c.solved = true
+		if one != nil && one.end != c.end { // more than one reading fits: none is told
+			if one.vague = true; c.end < one.end {
+				c.vague, one = true, c
+			}
+			continue
+		}
+		one = c
+	}
+	return one
+}
+
+// onlyType is the one serial type that a value of n bytes can have under r, or
+// unknown.
+func onlyType(r rule, n int64) sqlitefile.SerialType {
+	switch r.Affinity {
+	case sqlitefile.AffText:
+		if n > 0 || r.notNull {
+			return sqlitefile.SerialType(13 + 2*n)
+		}
+	case sqlitefile.AffInteger:
+		switch n {
+		case 1, 2, 3, 4:
+			return sqlitefile.SerialType(n)
+		case 6:
+			return 5
+		case 8:
+			return 6
+		}
+	case sqlitefile.AffReal:
+		switch n {
+		case 1, 2, 3, 4:
+			return sqlitefile.SerialType(n)
+		case 6:
+			return 5
+		case 8:
+			return 7
+		}
+	case sqlitefile.AffBlob:
+		if !r.untyped && n > 8 {
+			return sqlitefile.SerialType(12 + 2*n)
+		}
+	}
+	return unknown
+}
+
+// settle makes a candidate of the types that were read, if it stands. end is where
+// it ends, 0 if that follows from the types.
+func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, ends []int) *candidate {
+	penalty, ok := sh.fit(sc.types)
+	if !ok {
+		return nil
+	}
+	c := sc.candidate()
+	drop := func() *candidate {
+		sc.spare = append(sc.spare, c)
+		return nil
+	}
+	c.kind, c.shape = sh.kind, sh
+	c.layout = layout{start: at, header: header, body: body, overwritten: freedHead, types: append(c.types[:0], sc.types...)}
+	c.size = int64(body-header) + sc.sum()
+	c.run = 0
+	unknowns := 0
+	for _, t := range c.types {
+		if t.t == unknown {
+			unknowns++
+		}
+	}
+	if unknowns > 0 {
+		// What is not accounted for is the unknown values', up to the cell's end.
+		if run := int64(end-header) - c.size; run >= 0 && run <= 2*57 && (unknowns > 1 || run == 0) {
+			c.run = int(run)
+			c.size += run
+		}
+	}
+	if c.size > int64(len(sc.data)) || sqlitefile.LocalPayload(sh.kind, len(sc.data), c.size) != int(c.size) {
+		return drop()
+	}
+	// Without its end a reading rests on where the record's header begins.
+	first = first && unknowns == 0 && (header >= at+freedHead || sh.rules[0].alias)
+	k := sqlitefile.VarintLen(c.size)
+	if id := header - at - k; sh.kind == sqlitefile.LeafTable && (id < 1 || id > 9) || sh.kind == sqlitefile.LeafIndex && id != 0 {
+		return drop()
+	}
+	c.end = max(header+int(c.size), at+4)
+	for _, e := range ends {
+		c.exact = c.exact || c.end == e
+	}
+	if !c.exact && unknowns == 0 && c.end+freedHead < to && penalty == 0 && sh.live >= enough && sc.freedAt(c.end) {
+		c.exact, c.solved = true, true
+	}
+	if c.end > to {
+		if !first || c.end > len(sc.data) {
+			return drop()
+		}
+		c.truncated, c.end = true, to
+	}
+	c.first = first
+	c.payload = sc.data[header:min(c.end, to)]
+	if header > c.end {
+		return drop()
+	}
+	c.penalty = penalty + sc.judge(c, sh)
+	if c.penalty > maxPenalty || !sc.telling(c, sh) {
+		return drop()
+	}
+	return c
+}
+
+// freedAt reports whether a free block's head may stand at offset at: then a cell
+// ended there.
+func (sc *scanner) freedAt(at int) bool {
+	next, size := int(binary.BigEndian.Uint16(sc.data[at:])), int(binary.BigEndian.Uint16(sc.data[at+2:]))
+	return size >= freedHead && at+size <= len(sc.data) && (next == 0 || next >= at+size && next+freedHead <= len(sc.data))
+}
+
+// familiar reports whether the texts of c, wherever one could be told to begin one
+// byte early or late, begin as texts of live rows do.
+func (sc *scanner) familiar(c *candidate, sh *shape) bool {
+	if two := len(c.types) > 1 && c.types[1].t == unknown; sh.live < 3 || sh.live < enough && !two {
+		return !two
+	}
+	at := c.body - c.header
+	for k, t := range c.types {
+		n := int(c.width(k))
+		if at+n > len(c.payload) {
+			break
+		}
+		if t.t == unknown && !sh.odd[k] && sc.s.f.Encoding != sqlitefile.UTF8 && oddUnits(c.payload[at:at+max(0, n-8)], sc.s.f.Encoding) > 0 {
+			return false
+		}
+		if t.t.Class() == sqlitefile.Text && n > 0 && !sh.begins[k].has(firstByte(c.payload[at:at+n], sc.s.f.Encoding)) {
+			return false
+		}
+		at += n
+	}
+	return true
+}
+
+// firstByte is the low byte of a text's first unit.
+func firstByte(b []byte, enc sqlitefile.Encoding) byte {
+	if enc == sqlitefile.UTF16BE && len(b) > 1 {
+		return b[1]
+	}
+	return b[0]
+}
+
+// byteSet is a set of bytes.
+type byteSet [4]uint64
+
+func (s *byteSet) add(b byte)      { s[b/64] |= 1 << (b % 64) }
+func (s *byteSet) has(b byte) bool { return s[b/64]&(1<<(b%64)) != 0 }

@@ -1,0 +1,235 @@
+package salvage
+
+import (
+	"strings"
+
+	"crosswind/core/sqlitefile"
+)
+
+// shape is a kind of row to look for: what is known of its records.
+type shape struct {
+	*sqlitefile.Table
+	id      int
+	kind    sqlitefile.PageKind // of the leaf pages that hold its cells: LeafTable or LeafIndex
+	index   string              // the index whose entries these are; "" for the table's own rows
+	root    uint32              // of the tree that holds them, 0 if that is not known
+	dropped bool                // its CREATE text was itself recovered
+	columns []int               // for each value of a record, in order, its column in Table, or rowIDValue
+	rules   []rule              // for each value of a record
+	least   int                 // values that a record has at least
+	live    int                 // rows
+	maxID   int64
+	numbers []span    // that live rows show, for each value of a record
+	lengths []span    // of texts, in bytes
+	odd     []bool    // whether a text of a live row holds units that Latin ones do not
+	begins  []byteSet // of texts, their first bytes
+	nulls   []bool    // whether a live row has NULL there
+}
+
+// rowIDValue stands for the row id, which ends an index entry.
+const rowIDValue = -1
+
+// rule is what a value of a record must be.
+type rule struct {
+	sqlitefile.Affinity
+	notNull  bool
+	alias    bool // the column that stands for the row id: always stored as NULL (§2.3)
+	rowID    bool // a row id at the end of an index entry
+	untyped  bool
+	optional bool // may be missing at the record's end: added later
+}
+
+// span is a range of numbers that grows with what it sees.
+type span struct {
+	low, high float64
+	seen      bool
+}
+
+func (s *span) see(x float64) {
+	if !s.seen {
+		s.low, s.high, s.seen = x, x, true
+	}
+	s.low, s.high = min(s.low, x), max(s.high, x)
+}
+
+// near reports whether x lies in the range, widened by half its own width and
+// by slack.
+func (s *span) near(x, slack float64) bool {
+	w := max((s.high-s.low)/2, slack)
+	return !s.seen || x >= s.low-w && x <= s.high+w
+}
+
+func tableShape(t *sqlitefile.Table) *shape {
+	if t.Name == "sqlite_sequence" && len(t.Columns) == 2 { // §2.6.2: declared without types, written with these
+		t.Columns[0].Affinity, t.Columns[1].Affinity = sqlitefile.AffText, sqlitefile.AffInteger
+		t.Columns[0].Type, t.Columns[1].Type = "TEXT", "INTEGER"
+	}
+	sh := &shape{Table: t, kind: sqlitefile.LeafTable, columns: t.Stored()}
+	if t.WithoutRowID {
+		sh.kind = sqlitefile.LeafIndex
+	}
+	for _, i := range sh.columns {
+		sh.rules = append(sh.rules, columnRule(t, i))
+	}
+	return sh.ready()
+}
+
+func columnRule(t *sqlitefile.Table, i int) rule {
+	c := t.Columns[i]
+	return rule{Affinity: c.Affinity, notNull: c.NotNull, alias: i == t.RowIDColumn, untyped: c.Type == "",
+		optional: !c.NotNull || c.Default != ""}
+}
+
+// indexShape makes the shape of an index's entries, or nil if its columns cannot
+// be told. columns are names; the row id, or the primary key of a table without
+// one, follows.
+func indexShape(t *sqlitefile.Table, name string, columns []string) *shape {
+	sh := &shape{Table: t, kind: sqlitefile.LeafIndex, index: name}
+	taken := map[int]bool{}
+	add := func(i int) {
+		r := columnRule(t, i)
+		if r.alias { // in an index it is what it stands for
+			r = rule{Affinity: sqlitefile.AffInteger, notNull: true}
+		}
+		r.optional = false
+		sh.columns, sh.rules = append(sh.columns, i), append(sh.rules, r)
+		taken[i] = true
+	}
+	for _, n := range columns {
+		i := -1
+		for k, c := range t.Columns {
+			if strings.EqualFold(c.Name, strings.TrimSuffix(n, "\x00desc")) && !c.Virtual {
+				i = k
+			}
+		}
+		if i < 0 {
+			return nil
+		}
+		add(i)
+	}
+	if !t.WithoutRowID {
+		sh.columns = append(sh.columns, rowIDValue)
+		sh.rules = append(sh.rules, rule{Affinity: sqlitefile.AffInteger, notNull: true, rowID: true})
+		return sh.ready()
+	}
+	if len(t.Unique) == 0 {
+		return nil
+	}
+	key := 0
+	for _, i := range t.Stored() { // the primary key's columns come first in a record
+		if key++; key > len(t.Unique[0]) {
+			break
+		}
+		if !taken[i] {
+			add(i)
+		}
+	}
+	return sh.ready()
+}
+
+func (s *shape) ready() *shape {
+	s.numbers, s.lengths, s.nulls = make([]span, len(s.rules)), make([]span, len(s.rules)), make([]bool, len(s.rules))
+	s.begins, s.odd = make([]byteSet, len(s.rules)), make([]bool, len(s.rules))
+	s.least = len(s.rules)
+	for s.least > 1 && s.rules[s.least-1].optional {
+		s.least--
+	}
+	return s
+}
+
+// learn takes in a live row.
+func (s *shape) learn(types []typeAt, body []byte, id int64, enc sqlitefile.Encoding) {
+	s.maxID = max(s.maxID, id)
+	s.live++
+	// The ranges of a large table are those of its first rows and of each eighth
+	// of the others.
+	if s.live > 20000 && s.live%8 != 0 {
+		return
+	}
+	at := 0
+	for k, t := range types {
+		n := int(t.t.Size())
+		if k == len(s.numbers) || at+n > len(body) {
+			return
+		}
+		switch t.t.Class() {
+		case sqlitefile.Integer, sqlitefile.Real:
+			v, _ := sqlitefile.ReadValue(t.t, body[at:], 0)
+			s.numbers[k].see(v.Float())
+		case sqlitefile.Text:
+			if s.lengths[k].see(float64(n)); n > 0 {
+				s.begins[k].add(firstByte(body[at:at+n], enc))
+				s.odd[k] = s.odd[k] || enc != sqlitefile.UTF8 && oddUnits(body[at:at+n], enc) > 0
+			}
+		case sqlitefile.Null:
+			s.nulls[k] = true
+		}
+		at += n
+	}
+}
+
+// fit judges whether values of these types can be a record of s, before the
+// values are looked at: what speaks against it, and whether it can be at all.
+// A type of unknown stands for one whose bytes are gone.
+func (s *shape) fit(types []typeAt) (penalty float64, ok bool) {
+	if len(types) > len(s.rules) || len(types) < s.least || len(types) == 0 {
+		return 0, false
+	}
+	penalty = 0.02 * float64(len(s.rules)-len(types)) // from before a column was added
+	for k := range types {
+		t, r := types[k].t, &s.rules[k]
+		if t == unknown {
+			continue
+		}
+		class := t.Class()
+		switch {
+		case t.Size() < 0:
+			return 0, false
+		case r.alias:
+			if t != 0 {
+				return 0, false
+			}
+			continue
+		case class == sqlitefile.Null:
+			if r.notNull {
+				return 0, false
+			}
+			if s.live >= enough && !s.nulls[k] {
+				penalty += neverNull
+			}
+			continue
+		case r.rowID && class != sqlitefile.Integer:
+			return 0, false
+		}
+		switch r.Affinity {
+		case sqlitefile.AffInteger, sqlitefile.AffNumeric, sqlitefile.AffReal:
+			if class == sqlitefile.Text || class == sqlitefile.Blob {
+				penalty += 0.12
+			}
+			if r.Affinity == sqlitefile.AffInteger && class == sqlitefile.Real {
+				penalty += 0.06
+			}
+			if r.Affinity == sqlitefile.AffReal && t == 6 {
+				return 0, false // the library stores whole reals as integers of up to six bytes
+			}
+		case sqlitefile.AffText:
+			if class == sqlitefile.Integer || class == sqlitefile.Real {
+				return 0, false // text affinity stores numbers as text
+			}
+			if class == sqlitefile.Blob {
+				penalty += 0.12
+			}
+		}
+	}
+	return penalty, penalty <= maxPenalty
+}
+
+const (
+	maxPenalty = 0.25 // how much may speak against a reading before it is none
+	enough     = 8    // live rows that a table must have for its ranges to count
+	outOfRange = 0.1  // what one value outside of them says against a reading
+	neverNull  = 0.04 // what a NULL says where no live row has one
+	noText     = 0.3  // what a text says that none is
+	// An earlier owner of a page is possible, but less likely than its present one.
+	anotherOwner = 0.05
+)

@@ -1,0 +1,452 @@
+package salvage
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"slices"
+
+	"crosswind/core/sqlitefile"
+)
+
+// Use is what a page is used for.
+type Use byte
+
+const (
+	Lost Use = iota // neither a tree nor the free list reaches it
+	TableInterior
+	TableLeaf
+	IndexInterior
+	IndexLeaf
+	Overflow
+	FreeTrunk
+	FreeLeaf
+	PointerMap
+	LockByte // where the library's file locks lie; never used
+)
+
+// Survey is what a walk over all that is alive in a database says of it.
+type Survey struct {
+	f      *sqlitefile.File
+	shapes []*shape
+	use    []Use
+	owner  []int32  // of each page in a tree: 1 + the id of its shape, 0 if none is known
+	used   []uint16 // bytes at the start of an overflow's last page, or of a trunk page, that are in use
+	base   map[uint32]*shape
+	extra  []image
+	older  map[uint32][]int // of each page, the indexes of its versions in extra
+	keys   keys
+	live   *keySet
+	fault  error
+}
+
+// image is a version of a page.
+type image struct {
+	sqlitefile.Version
+	origin  Origin
+	current bool
+}
+
+const (
+	maxLive  = 13 << 20 // live rows and index entries that are known by their keys
+	maxNotes = 20       // faults of one file that are told
+)
+
+// New surveys f: it reads every live page once. Damage does not end it; Fault
+// tells of it.
+func New(f *sqlitefile.File) *Survey {
+	s := &Survey{f: f, keys: newKeys(), live: newKeySet(maxLive), base: map[uint32]*shape{}, older: map[uint32][]int{},
+		use: make([]Use, f.Pages+1), owner: make([]int32, f.Pages+1), used: make([]uint16, f.Pages+1)}
+	s.reserved()
+	tables, err := f.Tables()
+	s.note(err)
+	byName := map[string]*shape{}
+	for _, t := range tables {
+		sh := s.addShape(tableShape(t))
+		byName[t.Name] = sh
+		sh.root = t.Root
+		s.tree(t.Root, sh)
+	}
+	objs, _ := f.Objects() // its fault is already among Tables'
+	auto := map[string]int{}
+	for _, o := range objs {
+		if o.Type == "index" && o.Root != 0 {
+			sh := s.addShape(indexOf(o, byName[o.Table], auto))
+			if sh != nil {
+				sh.root = o.Root
+			}
+			s.tree(o.Root, sh)
+		}
+	}
+	s.freeList()
+	s.versions()
+	s.dropped()
+	return s
+}
+
+// File is the database that was surveyed.
+func (s *Survey) File() *sqlitefile.File { return s.f }
+
+// Fault is the damage that the survey came upon, nil if none.
+func (s *Survey) Fault() error { return s.fault }
+
+func (s *Survey) note(err error) {
+	if err == nil {
+		return
+	}
+	n := 0
+	if j, ok := s.fault.(interface{ Unwrap() []error }); ok {
+		n = len(j.Unwrap())
+	}
+	if n < maxNotes {
+		all := []error{err}
+		if j, ok := s.fault.(interface{ Unwrap() []error }); ok {
+			all = append(slices.Clone(j.Unwrap()), err)
+		}
+		s.fault = errors.Join(all...)
+	}
+}
+
+func (s *Survey) addShape(sh *shape) *shape {
+	if sh != nil {
+		sh.id = len(s.shapes)
+		s.shapes = append(s.shapes, sh)
+	}
+	return sh
+}
+
+// indexOf makes the shape of an index of the schema. auto counts the automatic
+// indexes of each table.
+func indexOf(o sqlitefile.Object, of *shape, auto map[string]int) *shape {
+	if of == nil {
+		return nil
+	}
+	if o.SQL != "" {
+		ix, err := sqlitefile.ParseIndex(o.SQL)
+		if err != nil {
+			return nil
+		}
+		return indexShape(of.Table, o.Name, ix.Columns)
+	}
+	auto[o.Table]++
+	n := auto[o.Table] - 1
+	if of.WithoutRowID {
+		n++ // its first is the table itself
+	}
+	if n >= len(of.Unique) {
+		return nil
+	}
+	return indexShape(of.Table, o.Name, of.Unique[n])
+}
+
+// reserved marks the pages that hold no content by their place (§1.8, §1.10).
+func (s *Survey) reserved() {
+	if n := 1<<30/int64(s.f.PageSize) + 1; n <= int64(s.f.Pages) {
+		s.use[n] = LockByte
+	}
+	if s.f.LargestRoot == 0 {
+		return
+	}
+	for n := int64(2); n <= int64(s.f.Pages); n += int64(s.f.Usable()/5) + 1 {
+		if s.use[n] == LockByte {
+			n++
+			if n > int64(s.f.Pages) {
+				break
+			}
+		}
+		s.use[n] = PointerMap
+	}
+}
+
+// tree walks a live tree: it marks its pages, and learns its rows. sh may be nil.
+func (s *Survey) tree(root uint32, sh *shape) {
+	var spill []byte
+	var types []typeAt
+	for p, err := range s.f.Tree(root) {
+		if err != nil {
+			s.note(err)
+			continue
+		}
+		s.use[p.N] = map[sqlitefile.PageKind]Use{sqlitefile.InteriorTable: TableInterior, sqlitefile.LeafTable: TableLeaf,
+			sqlitefile.InteriorIndex: IndexInterior, sqlitefile.LeafIndex: IndexLeaf}[p.Kind]
+		if sh != nil {
+			s.owner[p.N] = int32(sh.id + 1)
+		}
+		if p.Kind == sqlitefile.InteriorTable {
+			continue
+		}
+		for i := range p.Cells {
+			off, err := p.Pointer(i)
+			var c sqlitefile.Cell
+			if err == nil {
+				c, err = sqlitefile.ParseCell(p.N, p.Kind, p.Data, off)
+			}
+			payload := c.Local
+			if err == nil && c.Overflow != 0 {
+				last, n := uint32(0), 0
+				spill, err = s.f.Payload(c, spill[:0], func(page uint32) {
+					if s.use[page] == Lost {
+						s.use[page] = Overflow
+					}
+					last, n = page, n+1
+				})
+				if err == nil && s.use[last] == Overflow {
+					s.used[last] = uint16(min(4+len(spill)-len(c.Local)-(n-1)*(s.f.Usable()-4), 65535))
+				}
+				payload = spill
+			}
+			if err != nil {
+				s.note(err)
+				continue
+			}
+			if sh == nil {
+				continue
+			}
+			ts, body, size, ok := recordTypes(payload, 0, types[:0])
+			if types = ts; !ok || int64(body)+size > int64(len(payload)) {
+				s.note(&sqlitefile.FormatError{Page: c.Page, Offset: c.Offset, What: "a record's header runs out of its payload"})
+				continue
+			}
+			sh.learn(types, payload[body:], c.RowID, s.f.Encoding)
+			_, k := sqlitefile.Varint(payload)
+			if !s.live.add(mix(s.keys.record(payload[k:body], payload[body:]), uint64(sh.id))) && s.live.n == s.live.limit {
+				s.live.limit-- // told once
+				s.note(fmt.Errorf("there are more than %d live rows: copies of those beyond may be told as recovered", maxLive))
+			}
+		}
+	}
+}
+
+func (s *Survey) freeList() {
+	for fp, err := range s.f.FreeList {
+		switch {
+		case err != nil:
+			s.note(err)
+		case s.use[fp.N] != Lost:
+			s.note(&sqlitefile.FormatError{Page: fp.N, What: "the free list names a page in use"})
+		case fp.Trunk:
+			s.use[fp.N], s.used[fp.N] = FreeTrunk, uint16(min(fp.Used, 65535))
+		default:
+			s.use[fp.N] = FreeLeaf
+		}
+	}
+}
+
+// versions gathers the page versions that are not current, and the pages beyond
+// the end that the header gives.
+func (s *Survey) versions() {
+	older := false
+	for _, v := range s.f.Versions() {
+		o := Superseded
+		switch v.Part {
+		case sqlitefile.Log:
+			o = InLog
+		case sqlitefile.Journal:
+			o = InJournal
+		default:
+			older = true
+		}
+		s.older[v.Page] = append(s.older[v.Page], len(s.extra))
+		s.extra = append(s.extra, image{v, o, false})
+	}
+	for n := s.f.Pages + 1; n <= s.f.Stored(); n++ {
+		if s.f.Current(n).Part == sqlitefile.Main {
+			v := sqlitefile.Version{Page: n, Place: sqlitefile.Place{Offset: s.f.PageOffset(n)}}
+			s.extra = append(s.extra, image{v, LostPage, false})
+		}
+	}
+	if older {
+		s.baseOwners()
+	}
+}
+
+// baseOwners walks the trees of the database file as they are below its log, to
+// tell whose the pages were that the log replaces or leaves free.
+func (s *Survey) baseOwners() {
+	base := s.f.Base()
+	if base == nil {
+		return
+	}
+	tables, _ := base.Tables()
+	for _, t := range tables {
+		sh := s.sameTable(t)
+		if sh == nil {
+			sh = tableShape(t)
+			sh.dropped = true
+			s.addShape(sh)
+		}
+		for p, err := range base.Tree(t.Root) {
+			if err == nil {
+				s.base[p.N] = sh
+			}
+		}
+	}
+}
+
+// sameTable finds the shape of a table's rows by its name and columns.
+func (s *Survey) sameTable(t *sqlitefile.Table) *shape {
+	for _, sh := range s.shapes {
+		if sh.index == "" && sh.Name == t.Name && sh.WithoutRowID == t.WithoutRowID && sh.RowIDColumn == t.RowIDColumn &&
+			slices.EqualFunc(sh.Columns, t.Columns, func(a, b sqlitefile.Column) bool { return a.Name == b.Name && a.Affinity == b.Affinity }) {
+			return sh
+		}
+	}
+	return nil
+}
+
+// dropped hunts for CREATE texts of tables that are not in the schema any more:
+// they give the columns of rows that belong to no live table.
+func (s *Survey) dropped() {
+	if len(s.shapes) == 0 {
+		return
+	}
+	schema := s.shapes[0]
+	word := []byte("CREATE")
+	switch s.f.Encoding {
+	case sqlitefile.UTF16LE:
+		word = []byte("C\x00R\x00E\x00")
+	case sqlitefile.UTF16BE:
+		word = []byte("\x00C\x00R\x00E")
+	}
+	sc := newScanner(s)
+	sc.only = schema
+	var texts []sqlitefile.Object
+	for i := range s.images() {
+		im := s.image(i)
+		owned := im.current && s.ownerOf(im.Page) == schema
+		if im.current && !owned && s.use[im.Page] != FreeLeaf && s.use[im.Page] != FreeTrunk && s.use[im.Page] != Lost {
+			continue
+		}
+		if sc.read(im) != nil || !bytes.Contains(sc.data, word) {
+			continue
+		}
+		for _, c := range sc.scan() {
+			values, lost := sc.values(c)
+			if len(values) == 5 && !lost[0] && !lost[2] && !lost[4] {
+				text := func(i int) string { return values[i].String(s.f.Encoding) }
+				texts = append(texts, sqlitefile.Object{Type: text(0), Name: text(1), Table: text(2), SQL: text(4)})
+			}
+		}
+	}
+	byName := map[string]*shape{}
+	for _, o := range texts {
+		if o.Type != "table" || len(s.shapes) > 1000 {
+			continue
+		}
+		t, err := sqlitefile.ParseTable(o.SQL)
+		if err != nil {
+			continue
+		}
+		t.Name = o.Name
+		if sh := s.sameTable(t); sh != nil {
+			continue
+		}
+		t.SetEncoding(s.f.Encoding)
+		sh := tableShape(t)
+		sh.dropped = true
+		byName[t.Name] = s.addShape(sh)
+	}
+	auto := map[string]int{}
+	for _, o := range texts {
+		if of := byName[o.Table]; o.Type == "index" && of != nil && len(s.shapes) < 1000 {
+			if sh := indexOf(o, of, auto); sh != nil {
+				sh.dropped = true
+				s.addShape(sh)
+			}
+		}
+	}
+}
+
+// images is how many page versions there are; image gives each.
+func (s *Survey) images() int { return int(s.f.Pages) + len(s.extra) }
+
+func (s *Survey) image(i int) image {
+	if n := uint32(i) + 1; n <= s.f.Pages {
+		im := image{Version: s.f.Current(n), current: true}
+		switch s.use[n] {
+		case Lost:
+			im.origin = LostPage
+		case FreeLeaf, FreeTrunk:
+			im.origin = FreeList
+		default:
+			im.origin = Unallocated
+		}
+		return im
+	}
+	return s.extra[i-int(s.f.Pages)]
+}
+
+// ownerOf is the shape of the live tree that page n is part of, nil if none.
+func (s *Survey) ownerOf(n uint32) *shape {
+	if int(n) < len(s.owner) && s.owner[n] > 0 {
+		return s.shapes[s.owner[n]-1]
+	}
+	return nil
+}
+
+// Page says what page n is used for, and the table whose it is, "" if none or
+// not known.
+func (s *Survey) Page(n uint32) (Use, string) {
+	if n == 0 || int(n) >= len(s.use) {
+		return Lost, ""
+	}
+	if sh := s.ownerOf(n); sh != nil {
+		return s.use[n], sh.Name
+	}
+	return s.use[n], ""
+}
+
+// chain follows the overflow chain of a cell that is not alive. It returns what
+// of the payload is there, and whether that is not all. Of a page in the free
+// list the chain may lead through free and lost pages only; a page version takes
+// the pages as they were then.
+func (s *Survey) chain(im image, cell sqlitefile.Cell, dst []byte) (payload []byte, broken bool) {
+	payload = append(dst, cell.Local...)
+	per := s.f.Usable() - 4
+	limit := int64(s.images())
+	if cell.PayloadSize > limit*int64(per) {
+		return payload, true
+	}
+	buf := make([]byte, s.f.PageSize)
+	n := cell.Overflow
+	for steps := int64(0); int64(len(payload)) < cell.PayloadSize; steps++ {
+		if steps > limit || !s.overflowPage(im, n, buf) {
+			return payload, true
+		}
+		k := min(int64(per), cell.PayloadSize-int64(len(payload)))
+		payload = append(payload, buf[4:4+k]...)
+		n = binary.BigEndian.Uint32(buf)
+	}
+	return payload, n != 0
+}
+
+func (s *Survey) overflowPage(im image, n uint32, buf []byte) bool {
+	if n == 0 {
+		return false
+	}
+	if im.current || im.origin == LostPage {
+		if n <= s.f.Pages {
+			return (s.use[n] == FreeLeaf || s.use[n] == Lost) && s.f.ReadPage(n, buf) == nil
+		}
+		return n <= s.f.Stored() && s.f.ReadVersion(sqlitefile.Place{Offset: s.f.PageOffset(n)}, buf) == nil
+	}
+	// The newest version that is not newer than the cell's transaction.
+	last := max(im.Frame, im.Commit)
+	best := sqlitefile.Version{Page: n, Place: sqlitefile.Place{Offset: s.f.PageOffset(n)}}
+	see := func(v sqlitefile.Version) {
+		if v.Part == im.Part && (im.Part == sqlitefile.Journal || v.Frame <= last && v.Frame >= best.Frame) {
+			best = v
+		}
+	}
+	for _, i := range s.older[n] {
+		see(s.extra[i].Version)
+	}
+	if n <= s.f.Pages {
+		see(s.f.Current(n))
+	}
+	if best.Part == sqlitefile.Main && n > s.f.Stored() {
+		return false
+	}
+	return s.f.ReadVersion(best.Place, buf) == nil
+}
