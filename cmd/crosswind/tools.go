@@ -11,6 +11,8 @@ import (
 	"math"
 	"os"
 	"path/filepath"
+	"runtime/debug"
+	"strconv"
 	"strings"
 
 	"crosswind/core/casefile"
@@ -109,36 +111,6 @@ func verifyCommand() *cobra.Command {
 		}}
 }
 
-// rowLine is one line of recover's output. Values is an object whose members
-// are in record order.
-type rowLine struct {
-	Table       string          `json:"table"`
-	RowID       *int64          `json:"rowid"`
-	Values      json.RawMessage `json:"values"`
-	Lost        []string        `json:"lost"`
-	State       string          `json:"state"`
-	Origin      string          `json:"origin"`
-	File        string          `json:"file"`
-	Page        uint32          `json:"page"`
-	Offset      int64           `json:"offset"`
-	Length      int             `json:"length"`
-	Confidence  float64         `json:"confidence"`
-	Frame       int             `json:"frame,omitempty"`
-	Uncommitted bool            `json:"uncommitted,omitempty"`
-	Candidates  []string        `json:"candidates,omitempty"`
-	Others      []otherLine     `json:"others,omitempty"`
-}
-
-// otherLine is a further place of the same row version.
-type otherLine struct {
-	Origin string `json:"origin"`
-	File   string `json:"file"`
-	Page   uint32 `json:"page"`
-	Frame  int    `json:"frame,omitempty"`
-	Offset int64  `json:"offset"`
-	Length int    `json:"length"`
-}
-
 func recoverCommand() *cobra.Command {
 	var opt salvage.Options
 	var asJSON bool
@@ -197,17 +169,19 @@ func recoverRows(path string, opt salvage.Options) error {
 			note(err)
 		}
 	}
-	out := bufio.NewWriter(os.Stdout)
+	// What is held is bounded, but not how much garbage waits beside it.
+	debug.SetMemoryLimit(170 << 20)
+	out := bufio.NewWriterSize(os.Stdout, 1<<16)
+	var line []byte
 	for row, err := range salvage.Rows(f, opt) {
 		if err != nil {
 			note(err)
 			continue
 		}
-		line, err := rowJSON(f, row, filepath.Base(path))
-		if err != nil {
+		line = append(appendRow(line[:0], f, row, filepath.Base(path)), '\n')
+		if _, err := out.Write(line); err != nil {
 			return err
 		}
-		out.Write(append(line, '\n'))
 	}
 	if len(notes) > 0 {
 		fmt.Fprintf(os.Stderr, "crosswind: %s: %s\n", path, strings.Join(notes, "; "))
@@ -215,63 +189,117 @@ func recoverRows(path string, opt salvage.Options) error {
 	return out.Flush()
 }
 
-// rowJSON writes a row by the contract: its values in record order.
-func rowJSON(f *sqlitefile.File, row *salvage.Row, file string) ([]byte, error) {
-	l := rowLine{Lost: []string{}, State: "recovered", Origin: string(row.Origin), File: file, Page: row.Page, Offset: row.Offset, Length: row.Length, Confidence: row.Confidence}
-	if row.Live {
-		l.State, l.Origin = "live", "live"
-	}
-	l.File += row.Part.Suffix()
-	l.Frame, l.Uncommitted, l.Candidates = row.Frame, row.Uncommitted, row.Candidates
-	for _, p := range row.Others {
-		l.Others = append(l.Others, otherLine{string(p.Origin), file + p.Part.Suffix(), p.Page, p.Frame, p.Offset, p.Length})
-	}
-	if row.HasRowID {
-		l.RowID = &row.RowID
-	}
+// appendRow appends a row by the contract: its values in record order.
+func appendRow(b []byte, f *sqlitefile.File, row *salvage.Row, file string) []byte {
 	name := func(i int) string { return fmt.Sprintf("c%d", i) }
+	table, state, origin := "", "recovered", string(row.Origin)
 	if row.Table != nil {
-		l.Table = row.Table.Name
+		table = row.Table.Name
 		name = func(i int) string { return row.Table.Columns[i].Name }
 	}
-	values := []byte{'{'}
-	for i, v := range row.Values {
-		if row.Lost[i] {
-			l.Lost = append(l.Lost, name(i))
-			if len(v.Bytes()) == 0 {
-				continue
-			}
-		}
-		k, err := json.Marshal(name(i))
-		if err != nil {
-			return nil, err
-		}
-		x, err := json.Marshal(jsonValue(v, f.Encoding))
-		if err != nil {
-			return nil, err
-		}
-		if len(values) > 1 {
-			values = append(values, ',')
-		}
-		values = append(append(append(values, k...), ':'), x...)
+	if row.Live {
+		state, origin = "live", "live"
 	}
-	l.Values = append(values, '}')
-	return json.Marshal(l)
+	b = appendText(append(b, `{"table":`...), table)
+	b = append(b, `,"rowid":`...)
+	if row.HasRowID {
+		b = strconv.AppendInt(b, row.RowID, 10)
+	} else {
+		b = append(b, "null"...)
+	}
+	b = append(b, `,"values":{`...)
+	sep := false
+	for i, v := range row.Values {
+		if row.Lost[i] && len(v.Bytes()) == 0 {
+			continue
+		}
+		if sep {
+			b = append(b, ',')
+		}
+		sep = true
+		b = appendValue(append(appendText(b, name(i)), ':'), v, f.Encoding)
+	}
+	b = append(b, `},"lost":[`...)
+	sep = false
+	for i, lost := range row.Lost {
+		if lost {
+			if sep {
+				b = append(b, ',')
+			}
+			sep = true
+			b = appendText(b, name(i))
+		}
+	}
+	b = appendText(append(b, `],"state":`...), state)
+	b = append(b, ',')
+	b = appendPlace(b, row.Place, origin, file)
+	b = append(b, `,"confidence":`...)
+	b = strconv.AppendFloat(b, row.Confidence, 'f', -1, 64)
+	if row.Uncommitted {
+		b = append(b, `,"uncommitted":true`...)
+	}
+	for i, c := range row.Candidates {
+		b = append(b, map[bool]string{true: `,"candidates":[`, false: ","}[i == 0]...)
+		b = appendText(b, c)
+	}
+	if len(row.Candidates) > 0 {
+		b = append(b, ']')
+	}
+	for i, p := range row.Others {
+		b = append(b, map[bool]string{true: `,"others":[{`, false: ",{"}[i == 0]...)
+		b = append(appendPlace(b, p, string(p.Origin), file), '}')
+	}
+	if len(row.Others) > 0 {
+		b = append(b, ']')
+	}
+	return append(b, '}')
 }
 
-func jsonValue(v sqlitefile.Value, enc sqlitefile.Encoding) any {
+func appendPlace(b []byte, p salvage.Place, origin, file string) []byte {
+	b = appendText(append(b, `"origin":`...), origin)
+	b = appendText(append(b, `,"file":`...), file+p.Part.Suffix())
+	b = strconv.AppendUint(append(b, `,"page":`...), uint64(p.Page), 10)
+	if p.Frame > 0 {
+		b = strconv.AppendInt(append(b, `,"frame":`...), int64(p.Frame), 10)
+	}
+	b = strconv.AppendInt(append(b, `,"offset":`...), p.Offset, 10)
+	return strconv.AppendInt(append(b, `,"length":`...), int64(p.Length), 10)
+}
+
+// appendText appends a JSON string.
+func appendText(b []byte, s string) []byte {
+	for i := range len(s) {
+		if c := s[i]; c < 0x20 || c >= 0x7f || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			quoted, err := json.Marshal(s)
+			if err != nil { // not for a string
+				quoted = []byte(`""`)
+			}
+			return append(b, quoted...)
+		}
+	}
+	return append(append(append(b, '"'), s...), '"')
+}
+
+func appendValue(b []byte, v sqlitefile.Value, enc sqlitefile.Encoding) []byte {
 	switch v.Class() {
 	case sqlitefile.Integer:
-		return v.Int()
+		return strconv.AppendInt(b, v.Int(), 10)
 	case sqlitefile.Real:
-		if x := v.Float(); math.IsInf(x, 0) { // JSON has no infinity; SQLite writes it so, too
-			return json.RawMessage(map[bool]string{true: "1e999", false: "-1e999"}[x > 0])
+		x := v.Float()
+		if math.IsInf(x, 0) { // JSON has no infinity; SQLite writes it so, too
+			return append(b, map[bool]string{true: "1e999", false: "-1e999"}[x > 0]...)
 		}
-		return v.Float()
+		format := byte('f')
+		if abs := math.Abs(x); abs != 0 && (abs < 1e-6 || abs >= 1e21) {
+			format = 'e'
+		}
+		return strconv.AppendFloat(b, x, format, -1, 64)
 	case sqlitefile.Text:
-		return v.String(enc)
+		return appendText(b, v.String(enc))
 	case sqlitefile.Blob:
-		return map[string]string{"base64": base64.StdEncoding.EncodeToString(v.Bytes())}
+		b = append(b, `{"base64":"`...)
+		b = base64.StdEncoding.AppendEncode(b, v.Bytes())
+		return append(b, `"}`...)
 	}
-	return nil
+	return append(b, "null"...)
 }

@@ -96,12 +96,7 @@ func For(path string) *Map {
 func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.Options, other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		opt.Live = true
-		look, err := m.join(s, opt)
-		if err != nil {
-			yield(nil, err)
-			return
-		}
-		defer look.close()
+		look := m.join(s, opt)
 		if err := s.Fault(); err != nil && !yield(nil, err) {
 			return
 		}
@@ -176,7 +171,7 @@ func Text(v sqlitefile.Value, enc sqlitefile.Encoding) (string, bool) {
 	return hex.EncodeToString(v.Bytes()), true
 }
 
-func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look *joins, names Names) (*record.Record, error) {
+func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look joins, names Names) (*record.Record, error) {
 	c := columns{row, f.Encoding}
 	r := &record.Record{Kind: rd.Kind, State: rd.State}
 	if !row.Live {
@@ -265,7 +260,7 @@ func origin(row *salvage.Row, src *Source) (record.Origin, error) {
 			o.Lost = append(o.Lost, row.Table.Columns[i].Name)
 		}
 	}
-	for _, f := range row.Fields {
+	for _, f := range row.Fields() {
 		o.Fields = append(o.Fields, record.Field(f))
 	}
 	b := make([]byte, row.Length)

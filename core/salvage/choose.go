@@ -124,6 +124,9 @@ func (c *candidate) firm() bool {
 // choose picks the readings to report: of those that overlap the set that
 // explains most, without copies of live rows.
 func (sc *scanner) choose() []*candidate {
+	if len(sc.found) == 0 {
+		return nil
+	}
 	for _, c := range sc.found {
 		sc.compare(c)
 	}
@@ -138,15 +141,11 @@ func (sc *scanner) choose() []*candidate {
 // lie side by side: if no other begins there, or one began within, the cell's tail
 // may be another's.
 func (sc *scanner) neat() {
-	starts := map[int]bool{}
-	for _, c := range sc.found {
-		starts[c.start] = true
-	}
 	for _, c := range sc.found {
 		if !c.gap || c.overwritten > 0 || c.truncated || c.exact {
 			continue
 		}
-		c.exact = starts[c.end] || sc.headAt(c.end)
+		c.exact = sc.headAt(c.end) || slices.ContainsFunc(sc.found, func(b *candidate) bool { return b.start == c.end })
 	}
 }
 
@@ -166,7 +165,7 @@ func (sc *scanner) headAt(at int) bool {
 			}
 			p += k
 		}
-		types, body, sum, ok := recordTypes(d[p:], p, sc.types[:0])
+		types, body, sum, ok := recordTypes(d[p:], p, sc.types[:0], size)
 		sc.types = types
 		if !ok || int64(body)+sum != size {
 			continue
@@ -186,7 +185,7 @@ func (sc *scanner) headAt(at int) bool {
 func (sc *scanner) cutOff(found []*candidate) []*candidate {
 	cs := slices.Clone(found)
 	slices.SortStableFunc(cs, func(a, b *candidate) int { return cmp.Compare(a.start, b.start) })
-	out := cs[:0:0]
+	out := make([]*candidate, 0, len(cs))
 	for i, c := range cs {
 		cut := 0
 		if c.overwritten == 0 && !c.pointed && !c.stale {
@@ -308,6 +307,9 @@ func schedule(cs []*candidate) []*candidate {
 	if len(cs) == 0 {
 		return nil
 	}
+	if len(cs) == 1 {
+		return slices.Clone(cs)
+	}
 	cs = withoutContainers(cs)
 	slices.SortStableFunc(cs, func(a, b *candidate) int { return cmp.Or(cmp.Compare(a.end, b.end), cmp.Compare(a.start, b.start)) })
 	best := make([]float64, len(cs)+1)
@@ -341,6 +343,9 @@ func schedule(cs []*candidate) []*candidate {
 // middle of a text can claim thousands of bytes.
 func withoutContainers(cs []*candidate) []*candidate {
 	cs = slices.Clone(cs)
+	if !slices.ContainsFunc(cs, func(c *candidate) bool { return c.overwritten > 0 }) {
+		return cs
+	}
 	slices.SortStableFunc(cs, func(a, b *candidate) int { return cmp.Compare(a.start, b.start) })
 	firstEnd := make([]int, len(cs)+1) // of whole cells from here on, the least end
 	firstEnd[len(cs)] = 1 << 30

@@ -15,6 +15,7 @@ import (
 // the cell begins a block, so that its tail may be in use again.
 func (sc *scanner) headless(at, size, to int, first bool) {
 	ends := sc.cellEnds(at, size)
+	sc.bound = slices.Contains(sc.bounds, ends[0])
 	var best *candidate
 	for _, sh := range sc.s.shapes {
 		if sh.kind != leafKind(sc.kind) || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || sh.index != "" && sh != sc.own {
@@ -49,12 +50,13 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 // cellEnds lists where a cell freed at offset at may end: where its block does, and
 // where another begins that the block was joined with.
 func (sc *scanner) cellEnds(at, size int) []int {
-	ends := []int{at + size}
+	ends := append(sc.scratch[:0], at+size)
 	for _, e := range sc.ends {
 		if e > at+freedHead && e < at+size {
 			ends = append(ends, e)
 		}
 	}
+	sc.scratch = ends
 	return ends
 }
 
@@ -85,11 +87,14 @@ func (sc *scanner) behind(sh *shape, at, h, to int, first bool, ends []int) *can
 	}
 	switch lost := at + freedHead - p; {
 	case header >= at+freedHead: // the header's length survives, and says how many columns
+		if d[header] < 2 || d[header] < 0x80 && int(d[header]) > sc.s.longest {
+			return nil
+		}
 		hl, k := sqlitefile.Varint(d[header:to])
 		if k == 0 || hl < 2 || int64(header)+hl > int64(to) || k != p-header {
 			return nil
 		}
-		types, body, _, ok := recordTypes(d[header:to], header, sc.types)
+		types, body, _, ok := recordTypes(d[header:to], header, sc.types, int64(len(d)))
 		if sc.types = types; !ok {
 			return nil
 		}
@@ -164,7 +169,7 @@ func (sc *scanner) sum() (n int64) {
 // known; wide says that the last byte of a first type of two bytes survives at p.
 func (sc *scanner) solve(sh *shape, at, header, p, lost int, wide bool, to int, ends []int) (one *candidate) {
 	// The block that the cell was freed into must end where one can.
-	if len(sh.rules) < lost || !slices.Contains(sc.bounds, ends[0]) {
+	if len(sh.rules) < lost || !sc.bound {
 		return nil
 	}
 	low := sqlitefile.SerialType(sc.data[p])

@@ -28,49 +28,61 @@ func mix(a, b uint64) uint64 {
 	return hi ^ lo
 }
 
-// keySet is a set of keys that takes at most 8/0.8 bytes a key once it is full.
+// keySet is a set of keys of which it keeps half: 5 to 10 bytes a key. That another
+// key passes for one of n in the set happens once in some 2^32 times.
 type keySet struct {
-	slots []uint64 // 0 is empty; a power of two of them
-	n     int
-	limit int // keys that it takes; more are not kept
+	parts []keyPart // each twice as large as the one before
+	room  int       // keys that it still takes
 }
 
-func newKeySet(limit int) *keySet { return &keySet{slots: make([]uint64, 1<<10), limit: limit} }
+// keyPart is a hash table that does not grow.
+type keyPart struct {
+	slots []uint32 // 0 is empty
+	room  int
+}
 
-func (s *keySet) add(k uint64) bool {
-	if s.n >= s.limit {
-		return false
-	}
-	if s.n*5 >= len(s.slots)*4 {
-		old := s.slots
-		s.slots = make([]uint64, 2*len(old))
-		s.n = 0
-		for _, k := range old {
-			if k != 0 {
-				s.put(k)
-			}
+// newKeySet makes a set that takes most keys, and about n.
+func newKeySet(n, most int) *keySet { return &keySet{parts: []keyPart{newKeyPart(n)}, room: most} }
+
+func newKeyPart(n int) keyPart { return keyPart{make([]uint32, n+n/4+8), n} }
+
+// at is where the search for k begins, and what is kept of it.
+func (p *keyPart) at(k uint64) (int, uint32) {
+	return int((k >> 32) * uint64(len(p.slots)) >> 32), max(uint32(k), 1)
+}
+
+// find is where k is kept, or would be.
+func (p *keyPart) find(k uint64) (at int, half uint32, has bool) {
+	i, half := p.at(k)
+	for p.slots[i] != 0 && p.slots[i] != half {
+		if i++; i == len(p.slots) {
+			i = 0
 		}
 	}
-	s.put(k)
+	return i, half, p.slots[i] == half
+}
+
+// add is false if the set is full.
+func (s *keySet) add(k uint64) bool {
+	if s.room == 0 {
+		return false
+	}
+	p := &s.parts[len(s.parts)-1]
+	if p.room == 0 {
+		s.parts = append(s.parts, newKeyPart(min(2*len(p.slots), s.room)))
+		p = &s.parts[len(s.parts)-1]
+	}
+	if i, half, has := p.find(k); !has {
+		p.slots[i] = half
+		p.room--
+		s.room--
+	}
 	return true
 }
 
-func (s *keySet) put(k uint64) {
-	k = max(k, 1)
-	i := k & uint64(len(s.slots)-1)
-	for ; s.slots[i] != 0; i = (i + 1) & uint64(len(s.slots)-1) {
-		if s.slots[i] == k {
-			return
-		}
-	}
-	s.slots[i] = k
-	s.n++
-}
-
 func (s *keySet) has(k uint64) bool {
-	k = max(k, 1)
-	for i := k & uint64(len(s.slots)-1); s.slots[i] != 0; i = (i + 1) & uint64(len(s.slots)-1) {
-		if s.slots[i] == k {
+	for i := range s.parts {
+		if _, _, has := s.parts[i].find(k); has {
 			return true
 		}
 	}

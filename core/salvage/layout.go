@@ -30,19 +30,22 @@ type typeAt struct {
 const unknown sqlitefile.SerialType = -1
 
 // recordTypes reads the serial types of a whole record header into dst; body is
-// where the values begin, and size how many bytes they claim.
-func recordTypes(record []byte, at int, dst []typeAt) (types []typeAt, body int, size int64, ok bool) {
+// where the values begin, and size how many bytes they claim. It gives up once the
+// record is longer than most.
+func recordTypes(record []byte, at int, dst []typeAt, most int64) (types []typeAt, body int, size int64, ok bool) {
 	h, k := sqlitefile.Varint(record)
 	if k == 0 || h <= int64(k) || h > int64(len(record)) {
 		return dst, 0, 0, false
 	}
 	for p := k; p < int(h); {
-		t, n := sqlitefile.Varint(record[p:h])
-		if n == 0 {
-			return dst, 0, 0, false
+		t, n := int64(record[p]), 1
+		if t >= 0x80 {
+			if t, n = sqlitefile.Varint(record[p:h]); n == 0 {
+				return dst, 0, 0, false
+			}
 		}
 		l := sqlitefile.SerialType(t).Size()
-		if l < 0 || size+l < size {
+		if l < 0 || size+l < size || size+l+h > most {
 			return dst, 0, 0, false
 		}
 		size += l

@@ -44,8 +44,10 @@ type Row struct {
 	// Uncommitted rows were written by a transaction that was never committed.
 	Uncommitted bool
 	Confidence  float64
-	Fields      []Field
 	Others      []Place // where else the same row version lies
+
+	layout layout
+	shape  *shape
 }
 
 // Place is where a row's cell lies.
@@ -65,6 +67,9 @@ type Field struct {
 	Length int    `json:"length"`
 	Role   string `json:"role"` // head, type, value or overwritten
 }
+
+// Fields names the parts of the row's cell.
+func (r *Row) Fields() []Field { return r.layout.fields(r.shape, r.Offset-int64(r.layout.start)) }
 
 // Options choose what to look for.
 type Options struct {

@@ -252,7 +252,7 @@ func TestSameBytesSameRows(t *testing.T) {
 		f, _ := load(t, path)
 		var b strings.Builder
 		for row := range Rows(f, Options{Full: true}) {
-			fmt.Fprintln(&b, row.Page, row.Offset, row.Length, row.Confidence, row.RowID, render(row.Values, row.Lost, -1), row.Fields)
+			fmt.Fprintln(&b, row.Page, row.Offset, row.Length, row.Confidence, row.RowID, render(row.Values, row.Lost, -1), row.Fields())
 		}
 		return b.String()
 	}

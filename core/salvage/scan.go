@@ -10,38 +10,68 @@ import (
 
 // scanner looks for cells in one version of a page after the other.
 type scanner struct {
-	s      *Survey
-	only   *shape // the only one to look for, if not nil
-	im     image
-	buf    []byte
-	now    []byte // the current version of a page, to compare an older one with
-	data   []byte // the usable part of the page
-	own    *shape // whose page it is, nil if that is not known
-	sure   bool   // own is certain: no other table's rows are where it is current
-	kind   sqlitefile.PageKind
-	found  []*candidate
-	spare  []*candidate // to be used again
-	types  []typeAt     // scratch
-	at     int          // 1 + the index of the image that chosen is of, 0 if none
-	chosen []*candidate
-	ends   []int // where cells of a region are known to begin
-	bounds []int // where cells of it are known to begin or end
-	block  bool  // the region is a free block
+	s       *Survey
+	only    *shape // the only one to look for, if not nil
+	im      image
+	buf     []byte // the page
+	page    []byte // room for one
+	ahead   []byte // pages of the database file from aheadAt on
+	aheadAt int64
+	inOrder bool   // pages are read in order
+	now     []byte // the current version of a page, to compare an older one with
+	data    []byte // the usable part of the page
+	own     *shape // whose page it is, nil if that is not known
+	sure    bool   // own is certain: no other table's rows are where it is current
+	kind    sqlitefile.PageKind
+	found   []*candidate
+	spare   []*candidate       // to be used again
+	types   []typeAt           // scratch
+	at      int                // 1 + the index of the image that was read last, 0 if none
+	ends    []int              // where cells of a region are known to begin
+	bound   bool               // the block that is looked at ends at one of bounds
+	scratch []int              // for cellEnds
+	vals    []sqlitefile.Value // scratch for values
+	gone    []bool
+	bounds  []int // where cells of it are known to begin or end
+	block   bool  // the region is a free block
 }
 
 func newScanner(s *Survey) *scanner {
-	return &scanner{s: s, buf: make([]byte, s.f.PageSize)}
+	return &scanner{s: s}
 }
 
 // freedHead is how many bytes of a cell are overwritten when it is freed: the
 // head of a free block, its successor and its size (§1.6).
 const freedHead = 4
 
+// aheadPages is how many pages of the database file are read at a time.
+const aheadPages = 64
+
 // read reads a page version.
 func (sc *scanner) read(im image) error {
 	sc.im = im
-	sc.data = sc.buf[:sc.s.f.Usable()]
-	return sc.s.f.ReadVersion(im.Place, sc.buf)
+	f := sc.s.f
+	at := im.Offset - sc.aheadAt
+	if im.Part == sqlitefile.Main && im.current && at >= 0 && at+int64(f.PageSize) <= int64(len(sc.ahead)) {
+		sc.buf = sc.ahead[at : at+int64(f.PageSize)]
+	} else {
+		if sc.inOrder && im.Part == sqlitefile.Main && im.current && f.PageSize <= 16384 {
+			if sc.ahead = grow(sc.ahead[:0], aheadPages*f.PageSize); f.ReadAhead(im.Offset, &sc.ahead) == nil && len(sc.ahead) >= f.PageSize {
+				sc.aheadAt = im.Offset
+				return sc.read(im)
+			}
+			sc.ahead = sc.ahead[:0]
+		}
+		if sc.page == nil {
+			sc.page = make([]byte, f.PageSize)
+		}
+		sc.buf = sc.page
+		if err := f.ReadVersion(im.Place, sc.buf); err != nil {
+			return err
+		}
+	}
+	sc.data = sc.buf[:f.Usable():f.Usable()]
+	return nil
 }
 
 // scan looks for cells in the page that was read, and returns those that stand, in
@@ -132,7 +162,7 @@ next:
 
 // entry reports whether b is a record of the page's owner.
 func (sc *scanner) entry(b []byte) bool {
-	types, body, sum, ok := recordTypes(b, 0, sc.types[:0])
+	types, body, sum, ok := recordTypes(b, 0, sc.types[:0], int64(len(b)))
 	sc.types = types
 	if !ok || int64(body)+sum != int64(len(b)) {
 		return false
@@ -196,7 +226,7 @@ func (sc *scanner) pointed(p *sqlitefile.Page) {
 		if p.Kind == sqlitefile.InteriorIndex {
 			off += 4 // the child's page number
 		}
-		c := sc.cell(off, len(sc.data), kind)
+		c := sc.cell(off, len(sc.data), kind, len(sc.data))
 		if c == nil || c.truncated {
 			continue
 		}
@@ -281,9 +311,9 @@ func (sc *scanner) region(from, to int, block bool) {
 			}
 			continue
 		}
-		sc.try(sc.cell(at, to, kind))
+		sc.try(sc.cell(at, to, kind, sc.s.longest))
 		if kind == sqlitefile.LeafIndex && !block || sc.kind == 0 {
-			sc.try(sc.cell(at, to, sqlitefile.LeafTable+sqlitefile.LeafIndex-kind))
+			sc.try(sc.cell(at, to, sqlitefile.LeafTable+sqlitefile.LeafIndex-kind, sc.s.longest))
 		}
 	}
 	for _, c := range sc.found[first:] {
@@ -308,7 +338,7 @@ func (sc *scanner) region(from, to int, block bool) {
 		}
 		if sc.kind == sqlitefile.InteriorIndex {
 			// The child's page number is what was overwritten.
-			sc.try(sc.cell(at+freedHead, to, kind))
+			sc.try(sc.cell(at+freedHead, to, kind, sc.s.longest))
 			continue
 		}
 		n := len(sc.found)
@@ -323,26 +353,34 @@ func (sc *scanner) region(from, to int, block bool) {
 }
 
 // cell reads a cell with its head intact at offset at, the free part ending at to.
-// It fits no shape yet.
-func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind) *candidate {
+// It fits no shape yet. longest is how long its header may be.
+func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *candidate {
 	d := sc.data
-	size, k := sqlitefile.Varint(d[at:])
-	if k == 0 || size < 2 || size > 1<<31-1 {
+	size, k := int64(d[at]), 1
+	if size >= 0x80 {
+		if size, k = sqlitefile.Varint(d[at:]); k == 0 || size > 1<<31-1 {
+			return nil
+		}
+	}
+	if size < 2 {
 		return nil
 	}
 	p := at + k
 	var id int64
-	if kind == sqlitefile.LeafTable {
-		if id, k = sqlitefile.Varint(d[p:]); k == 0 {
-			return nil
+	if kind == sqlitefile.LeafTable && p < to {
+		if id, k = int64(d[p]), 1; id >= 0x80 {
+			if id, k = sqlitefile.Varint(d[p:]); k == 0 {
+				return nil
+			}
 		}
 		p += k
 	}
-	if p >= to || int64(d[p]) > size || d[p] < 2 {
+	// Most of what is no cell is seen here: its header would be too long.
+	if p >= to || int64(d[p]) > size || d[p] < 2 || d[p] < 0x80 && int(d[p]) > longest {
 		return nil
 	}
 	local := sqlitefile.LocalPayload(kind, len(d), size)
-	types, body, sum, ok := recordTypes(d[p:min(p+local, to)], p, sc.types[:0])
+	types, body, sum, ok := recordTypes(d[p:min(p+local, to)], p, sc.types[:0], size)
 	sc.types = types
 	if !ok || int64(body)+sum != size {
 		return nil
@@ -544,12 +582,13 @@ func (sc *scanner) telling(c *candidate, sh *shape) bool {
 }
 
 // values reads the values of c in the order of its record, and which are lost.
-// What is left of a text or blob is kept.
+// What is left of a text or blob is kept. Both are valid until the next call.
 func (sc *scanner) values(c *candidate) ([]sqlitefile.Value, []bool) {
-	values, lost := make([]sqlitefile.Value, len(c.types)), make([]bool, len(c.types))
+	sc.vals, sc.gone = grow(sc.vals, len(c.types)), grow(sc.gone, len(c.types))
+	values, lost := sc.vals, sc.gone
 	at, size := int64(c.body-c.header), int64(len(c.payload))
 	for k, t := range c.types {
-		values[k] = sqlitefile.Value{At: -1}
+		values[k], lost[k] = sqlitefile.Value{At: -1}, false
 		n := c.width(k)
 		rest := c.payload[min(at, size):]
 		v, ok := sqlitefile.ReadValue(t.t, rest, int(min(at, size)))
@@ -566,4 +605,12 @@ func (sc *scanner) values(c *candidate) ([]sqlitefile.Value, []bool) {
 		at += n
 	}
 	return values, lost
+}
+
+// grow makes a slice of n elements, of s if it has the room.
+func grow[T any](s []T, n int) []T {
+	if cap(s) < n {
+		return make([]T, n)
+	}
+	return s[:n]
 }

@@ -39,6 +39,9 @@ type Survey struct {
 	keys   keys
 	live   *keySet
 	fault  error
+
+	full    bool // live has no room left
+	longest int  // bytes that a record header has at most
 }
 
 // image is a version of a page.
@@ -49,18 +52,20 @@ type image struct {
 }
 
 const (
-	maxLive  = 13 << 20 // live rows and index entries that are known by their keys
+	maxLive  = 14 << 20 // live rows and index entries that are known by their keys
 	maxNotes = 20       // faults of one file that are told
 )
 
 // New surveys f: it reads every live page once. Damage does not end it; Fault
 // tells of it.
 func New(f *sqlitefile.File) *Survey {
-	s := &Survey{f: f, keys: newKeys(), live: newKeySet(maxLive), base: map[uint32]*shape{}, older: map[uint32][]int{},
+	s := &Survey{f: f, keys: newKeys(), base: map[uint32]*shape{}, older: map[uint32][]int{},
 		use: make([]Use, f.Pages+1), owner: make([]int32, f.Pages+1), used: make([]uint16, f.Pages+1)}
 	s.reserved()
 	tables, err := f.Tables()
 	s.note(err)
+	objs, _ := f.Objects() // its fault is already among Tables'
+	s.live = newKeySet(min(int(f.Pages)*8, maxLive), maxLive)
 	byName := map[string]*shape{}
 	for _, t := range tables {
 		sh := s.addShape(tableShape(t))
@@ -68,7 +73,6 @@ func New(f *sqlitefile.File) *Survey {
 		sh.root = t.Root
 		s.tree(t.Root, sh)
 	}
-	objs, _ := f.Objects() // its fault is already among Tables'
 	auto := map[string]int{}
 	for _, o := range objs {
 		if o.Type == "index" && o.Root != 0 {
@@ -82,6 +86,9 @@ func New(f *sqlitefile.File) *Survey {
 	s.freeList()
 	s.versions()
 	s.dropped()
+	for _, sh := range s.shapes {
+		s.longest = max(s.longest, 2+5*len(sh.rules))
+	}
 	return s
 }
 
@@ -168,8 +175,7 @@ func (s *Survey) tree(root uint32, sh *shape) {
 			s.note(err)
 			continue
 		}
-		s.use[p.N] = map[sqlitefile.PageKind]Use{sqlitefile.InteriorTable: TableInterior, sqlitefile.LeafTable: TableLeaf,
-			sqlitefile.InteriorIndex: IndexInterior, sqlitefile.LeafIndex: IndexLeaf}[p.Kind]
+		s.use[p.N] = useOf(p.Kind)
 		if sh != nil {
 			s.owner[p.N] = int32(sh.id + 1)
 		}
@@ -203,19 +209,31 @@ func (s *Survey) tree(root uint32, sh *shape) {
 			if sh == nil {
 				continue
 			}
-			ts, body, size, ok := recordTypes(payload, 0, types[:0])
+			ts, body, size, ok := recordTypes(payload, 0, types[:0], int64(len(payload)))
 			if types = ts; !ok || int64(body)+size > int64(len(payload)) {
 				s.note(&sqlitefile.FormatError{Page: c.Page, Offset: c.Offset, What: "a record's header runs out of its payload"})
 				continue
 			}
 			sh.learn(types, payload[body:], c.RowID, s.f.Encoding)
 			_, k := sqlitefile.Varint(payload)
-			if !s.live.add(mix(s.keys.record(payload[k:body], payload[body:]), uint64(sh.id))) && s.live.n == s.live.limit {
-				s.live.limit-- // told once
-				s.note(fmt.Errorf("there are more than %d live rows: copies of those beyond may be told as recovered", maxLive))
+			if !s.live.add(mix(s.keys.record(payload[k:body], payload[body:]), uint64(sh.id))) && !s.full {
+				s.full = true
+				s.note(fmt.Errorf("there are more than %d live rows and index entries: copies of those beyond may be told as recovered", maxLive))
 			}
 		}
 	}
+}
+
+func useOf(k sqlitefile.PageKind) Use {
+	switch k {
+	case sqlitefile.InteriorTable:
+		return TableInterior
+	case sqlitefile.LeafTable:
+		return TableLeaf
+	case sqlitefile.InteriorIndex:
+		return IndexInterior
+	}
+	return IndexLeaf
 }
 
 func (s *Survey) freeList() {

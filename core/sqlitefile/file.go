@@ -127,6 +127,13 @@ func parseHeader(b *[100]byte) Header {
 	}
 }
 
+// Fork returns a File on the same bytes that can be used beside f.
+func (f *File) Fork() *File {
+	c := *f
+	c.spill, c.cache = nil, [recentPages]*Page{}
+	return &c
+}
+
 // Usable is the number of bytes of each page that hold content.
 func (f *File) Usable() int { return f.PageSize - f.Reserved }
 

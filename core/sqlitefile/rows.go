@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"sort"
 )
 
 // Row is one live row of a table. Values are in the order of the table's
@@ -192,34 +191,49 @@ func (f *File) Find(root uint32, id int64) (Cell, bool) {
 		if p == nil || p.Kind != LeafTable && p.Kind != InteriorTable {
 			return Cell{}, false
 		}
+		low, high := 0, p.Cells
+		for low < high {
+			mid := (low + high) / 2
+			if p.rowID(mid) < id {
+				low = mid + 1
+			} else {
+				high = mid
+			}
+		}
 		var at Cell
-		var fault error
-		i := sort.Search(p.Cells, func(i int) bool {
-			off, err := p.Pointer(i)
+		if low < p.Cells {
+			off, err := p.Pointer(low)
 			if err == nil {
 				at, err = ParseCell(p.N, p.Kind, p.Data, off)
 			}
 			if err != nil {
-				fault = err
-				return true
+				return Cell{}, false
 			}
-			return at.RowID >= id
-		})
-		if fault != nil {
-			return Cell{}, false
-		}
-		if i < p.Cells {
-			off, _ := p.Pointer(i)
-			at, _ = ParseCell(p.N, p.Kind, p.Data, off)
 		}
 		if p.Kind == LeafTable {
-			return at, i < p.Cells && at.RowID == id
+			return at, low < p.Cells && at.RowID == id
 		}
-		if root = p.Right; i < p.Cells {
+		if root = p.Right; low < p.Cells {
 			root = at.Left
 		}
 	}
 	return Cell{}, false
+}
+
+// rowID is the row id of cell i of a table page, 0 if it cannot be read.
+func (p *Page) rowID(i int) int64 {
+	off, err := p.Pointer(i)
+	if err != nil {
+		return 0
+	}
+	if p.Kind == LeafTable {
+		_, k := Varint(p.Data[off:])
+		off += k
+	} else {
+		off += 4
+	}
+	id, _ := Varint(p.Data[min(off, len(p.Data)):])
+	return id
 }
 
 // recentPages is how many pages Find remembers.

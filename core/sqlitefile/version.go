@@ -90,6 +90,14 @@ func (f *File) ReadVersion(pl Place, buf []byte) error {
 	return nil
 }
 
+// ReadAhead reads the database file from offset on into buf, which it cuts to what
+// there is.
+func (f *File) ReadAhead(offset int64, buf *[]byte) error {
+	n, err := f.parts[Main].ReadAt((*buf)[:min(int64(len(*buf)), max(0, f.size-offset))], offset)
+	*buf = (*buf)[:n]
+	return err
+}
+
 // Base is the database without its log and journal, nil if it has neither or does
 // not open so.
 func (f *File) Base() *File {
