@@ -139,8 +139,9 @@ func recoverRows(path string, opt salvage.Options) error {
 		return err
 	}
 	var notes []string
+	faults := 0
 	note := func(err error) {
-		if len(notes) < 20 {
+		if faults++; len(notes) < 3 {
 			notes = append(notes, strings.ReplaceAll(err.Error(), "\n", "; "))
 		}
 	}
@@ -175,7 +176,9 @@ func recoverRows(path string, opt salvage.Options) error {
 	var line []byte
 	for row, err := range salvage.Rows(f, opt) {
 		if err != nil {
-			note(err)
+			for _, err := range each(err) {
+				note(err)
+			}
 			continue
 		}
 		line = append(appendRow(line[:0], f, row, filepath.Base(path)), '\n')
@@ -183,10 +186,21 @@ func recoverRows(path string, opt salvage.Options) error {
 			return err
 		}
 	}
+	if n := faults - len(notes); n > 0 {
+		notes = append(notes, fmt.Sprintf("and %d more", n))
+	}
 	if len(notes) > 0 {
 		fmt.Fprintf(os.Stderr, "crosswind: %s: %s\n", path, strings.Join(notes, "; "))
 	}
 	return out.Flush()
+}
+
+// each takes apart what errors.Join has joined.
+func each(err error) []error {
+	if j, ok := err.(interface{ Unwrap() []error }); ok {
+		return j.Unwrap()
+	}
+	return []error{err}
 }
 
 // appendRow appends a row by the contract: its values in record order.

@@ -94,7 +94,7 @@ func (sc *scanner) behind(sh *shape, at, h, to int, first bool, ends []int) *can
 		if k == 0 || hl < 2 || int64(header)+hl > int64(to) || k != p-header {
 			return nil
 		}
-		types, body, _, ok := recordTypes(d[header:to], header, sc.types, int64(len(d)))
+		types, body, _, ok := recordTypes(d[header:to], header, sc.types, sc.s.largest())
 		if sc.types = types; !ok {
 			return nil
 		}
@@ -127,8 +127,8 @@ func (sc *scanner) take(p, n, to int) (int, bool) {
 			return p, false
 		}
 		t, k := sqlitefile.Varint(sc.data[p:to])
-		if k == 0 || sqlitefile.SerialType(t).Size() < 0 || t > int64(len(sc.data))*2+13 {
-			return p, false // too long for a cell without overflow
+		if k == 0 || sqlitefile.SerialType(t).Size() < 0 || t/2 > sc.s.largest() {
+			return p, false
 		}
 		sc.types = append(sc.types, typeAt{sqlitefile.SerialType(t), p, k})
 		p += k
@@ -276,16 +276,21 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 			c.size += run
 		}
 	}
-	if c.size > int64(len(sc.data)) || sqlitefile.LocalPayload(sh.kind, len(sc.data), c.size) != int(c.size) {
+	if c.size > sc.s.largest() {
 		return drop()
 	}
+	local := sqlitefile.LocalPayload(sh.kind, len(sc.data), c.size)
+	spills := int64(local) < c.size
 	// Without its end a reading rests on where the record's header begins.
 	first = first && unknowns == 0 && (header >= at+freedHead || sh.rules[0].alias)
 	k := sqlitefile.VarintLen(c.size)
 	if id := header - at - k; sh.kind == sqlitefile.LeafTable && (id < 1 || id > 9) || sh.kind == sqlitefile.LeafIndex && id != 0 {
 		return drop()
 	}
-	c.end = max(header+int(c.size), at+4)
+	c.end = max(header+local, at+4)
+	if spills { // the number of its first overflow page follows
+		c.end += 4
+	}
 	for _, e := range ends {
 		c.exact = c.exact || c.end == e
 	}
@@ -293,15 +298,19 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 		c.exact, c.solved = true, true
 	}
 	if c.end > to {
-		if !first || c.end > len(sc.data) {
+		if !first || c.end > len(sc.data) || spills {
 			return drop()
 		}
 		c.truncated, c.end = true, to
 	}
 	c.first = first
 	c.payload = sc.data[header:min(c.end, to)]
-	if header > c.end {
+	if header > c.end || spills && (unknowns > 0 || !c.exact) {
 		return drop()
+	}
+	if spills {
+		cell := sqlitefile.Cell{Local: sc.data[header : header+local], PayloadSize: c.size, Overflow: binary.BigEndian.Uint32(sc.data[header+local:])}
+		c.payload, c.broken = sc.s.chain(sc.im, cell, nil)
 	}
 	c.penalty = penalty + sc.judge(c, sh)
 	if c.penalty > maxPenalty || !sc.telling(c, sh) {

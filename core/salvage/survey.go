@@ -439,6 +439,9 @@ func (s *Survey) chain(im image, cell sqlitefile.Cell, dst []byte) (payload []by
 	return payload, n != 0
 }
 
+// largest is how many bytes a record of the database may take.
+func (s *Survey) largest() int64 { return int64(s.images()) * int64(s.f.Usable()) }
+
 func (s *Survey) overflowPage(im image, n uint32, buf []byte) bool {
 	if n == 0 {
 		return false
