@@ -236,6 +236,50 @@ test("4. recovery from live rows, the holding area, free pages and free blocks",
   await shot(page, "recover");
 });
 
+test("4b. the page map: from the map to a page, its cells and the record, and back", async () => {
+  await page.goto(kase() + "/recover");
+  await page.getByRole("link", { name: "/data/talk/talk.db" }).click();
+  await expect(page.getByRole("heading", { name: "Page map" })).toBeVisible();
+  await expect(page.locator("#map-here")).toContainText("page 1: table, leaf of sqlite_schema");
+  await accessible(page);
+  // The first page where rows came back from a free block, by the keys alone.
+  await page.getByLabel("Table").selectOption("line");
+  await page.getByLabel("Recovered from").selectOption("free block");
+  const map = page.getByRole("application");
+  await map.focus();
+  for (let n = 2; n < 90; n++) {
+    await page.keyboard.press("ArrowRight");
+    if (/of line, .* recovered from .*free block/.test(await page.locator("#map-here").innerText())) break;
+  }
+  await page.keyboard.press("Enter");
+  const side = page.getByRole("region", { name: "The chosen page" });
+  await expect(side).toContainText("table, leaf of line");
+  await expect(page).toHaveURL(/page=\d+/);
+  await expect(side.locator(".bytes mark[title='page header']").first()).toBeVisible();
+  await expect(side.locator(".bytes mark[title='cell pointers']").first()).toBeVisible();
+  await accessible(page);
+  await shot(page, "page-map");
+  // A recovered cell is opened into its fields, and leads to its record.
+  const found = side.locator(".page-cell.below").first();
+  await found.locator("summary").click();
+  await expect(found.locator("dt", { hasText: "body" })).toBeVisible();
+  await found.getByRole("link", { name: /^Message/ }).click();
+  const drawer = page.getByRole("dialog", { name: "Origin of the record" });
+  await expect(drawer).toContainText("free block");
+  const n = (await drawer.getByRole("link", { name: /on the page map/ }).innerText()).match(/\d+/)[0];
+  await drawer.getByRole("link", { name: /on the page map/ }).click();
+  await expect(side.getByRole("heading", { name: `Page ${n}` })).toBeVisible();
+  // Where something of a database lies outside scope, its bytes are withheld.
+  await page.goto(kase() + "/recover");
+  await page.getByRole("link", { name: "/data/people/people.db" }).click();
+  await page.goto(page.url() + "&page=3");
+  await expect(side).toContainText("outside scope");
+  await expect(side.locator(".bytes")).toContainText("--");
+  await page.goto(page.url().replace(/page=\d+/, "page=99999"));
+  await expect(page.getByRole("alert")).toContainText('has no page "99999"');
+  faults.splice(0); // the refusal's own status
+});
+
 test("5. the evening: chart, list, conversation, origin, marks", async () => {
   await page.goto(kase() + "/examine");
   await accessible(page);

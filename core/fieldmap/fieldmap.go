@@ -96,7 +96,7 @@ func For(path string) *Map {
 func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.Options, other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		opt.Live = true
-		look := m.join(s, opt)
+		look := m.join(s, salvage.Options{Live: opt.Live, Full: opt.Full})
 		if err := s.Fault(); err != nil && !yield(nil, err) {
 			return
 		}
@@ -243,7 +243,7 @@ func origin(row *salvage.Row, src *Source) (record.Origin, error) {
 	if !row.Live {
 		o.Place = string(row.Origin)
 	}
-	o.Frame, o.Uncommitted = row.Frame, row.Uncommitted
+	o.Frame, o.Uncommitted, o.Copies = row.Frame, row.Uncommitted, len(row.Others)
 	for _, p := range row.Others {
 		if len(o.Others) == maxOthers {
 			o.Others = append(o.Others, fmt.Sprintf("%d more", len(row.Others)-maxOthers))

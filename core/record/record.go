@@ -101,6 +101,7 @@ type Origin struct {
 	Frame       int      `json:"frame,omitempty"`
 	Uncommitted bool     `json:"uncommitted,omitempty"` // its transaction never ended
 	Others      []string `json:"others,omitempty"`      // where else the same row version lies
+	Copies      int      `json:"copies,omitempty"`      // how many such places there are
 	Table       string   `json:"table"`                 // "" if it cannot be told
 	RowID       *int64   `json:"rowid,omitempty"`       // absent if its bytes are lost
 	Place       string   `json:"place"`                 // live, or one of package salvage's origins

@@ -3,6 +3,8 @@ package salvage
 import (
 	"cmp"
 	"encoding/binary"
+	"errors"
+	"fmt"
 	"hash/maphash"
 	"iter"
 	"math"
@@ -54,6 +56,9 @@ func (s *Survey) Rows(opt Options) iter.Seq2[*Row, error] {
 				if !yield(nil, err) {
 					return
 				}
+			}
+			if opt.Seen != nil {
+				opt.Seen(b.bytes)
 			}
 			if g.merge(b); len(g.found) > maxFindings && !g.emit(yield) {
 				return
@@ -109,7 +114,7 @@ type finding struct {
 	shape  int16  // -1 if not known
 	run    uint8
 	sure   uint8 // confidence, in hundredths
-	origin uint8 // an index into origins
+	origin uint8 // an index into Origins
 	flags  uint8
 }
 
@@ -121,8 +126,6 @@ const (
 	headless
 	table // its cell is built as those of table pages
 )
-
-var origins = []Origin{FreeList, FreeBlock, Unallocated, LostPage, InLog, InJournal, Superseded}
 
 // pattern is a set of columns that survive in a partial finding.
 type pattern struct {
@@ -145,6 +148,7 @@ type batch struct {
 	parts   map[int32][]byte   // of partial findings, the beginning of a value that is cut off
 	tables  map[*sqlitefile.Table]bool
 	faults  []error
+	bytes   int64
 }
 
 // batchImages is how many page versions make a batch.
@@ -215,8 +219,16 @@ type collector struct {
 }
 
 func (g *collector) collect(from, to int, opt Options) *batch {
-	g.b = &batch{}
+	g.b = &batch{bytes: int64(to-from) * int64(g.s.f.PageSize)}
+	at := from
+	// One hostile page must not cost the others, nor the process.
+	defer func() {
+		if r := recover(); r != nil {
+			g.b.faults = append(g.b.faults, fmt.Errorf("%w: page %d and the next: %v", ErrInternal, g.s.image(at).Page, r))
+		}
+	}()
 	for i := from; i < to; i++ {
+		at = i
 		if im := g.s.image(i); opt.Full || im.origin != LostPage {
 			if err := g.take(i); err != nil {
 				g.b.faults = append(g.b.faults, err)
@@ -225,6 +237,9 @@ func (g *collector) collect(from, to int, opt Options) *batch {
 	}
 	return g.b
 }
+
+// ErrInternal is a fault of this package, not of the file: a page that it fails on.
+var ErrInternal = errors.New("this reader failed")
 
 // take scans a page version.
 func (g *collector) take(i int) error {
@@ -245,7 +260,7 @@ func (g *collector) take(i int) error {
 	for _, c := range g.sc.scan() {
 		f := finding{key: c.key, rowID: c.rowID, image: int32(i), start: uint16(c.start), length: uint32(c.end - c.start), shape: -1,
 			types: uint32(len(b.types)), header: uint16(c.header - c.start), body: uint16(c.body - c.header), count: uint16(len(c.types)),
-			run: uint8(c.run), sure: uint8(c.confidence()*100 + 0.5), origin: uint8(slices.Index(origins, c.origin))}
+			run: uint8(c.run), sure: uint8(c.confidence()*100 + 0.5), origin: uint8(slices.Index(Origins, c.origin))}
 		for _, t := range c.types {
 			b.types = sqlitefile.AppendVarint(b.types, int64(t.t)+1)
 		}
@@ -606,7 +621,7 @@ func (g *gathering) candidate(n int32) *candidate {
 		sc.at = int(f.image) + 1
 	}
 	c := &g.cand
-	*c = candidate{layout: layout{start: int(f.start), types: c.types[:0]}, origin: origins[f.origin], rowID: f.rowID, hasRowID: f.flags&hasRowID != 0,
+	*c = candidate{layout: layout{start: int(f.start), types: c.types[:0]}, origin: Origins[f.origin], rowID: f.rowID, hasRowID: f.flags&hasRowID != 0,
 		run: int(f.run), kind: sqlitefile.LeafIndex, rivals: g.rivals[n]}
 	c.header = c.start + int(f.header)
 	c.body, c.end = c.header+int(f.body), c.start+int(f.length)

@@ -75,7 +75,12 @@ func (r *Row) Fields() []Field { return r.layout.fields(r.shape, r.Offset-int64(
 type Options struct {
 	Live bool // live rows, too
 	Full bool // also hunt for pages that nothing refers to
+	// Seen, if not nil, is called with how many bytes more have been scanned.
+	Seen func(n int64)
 }
+
+// Origins lists every origin.
+var Origins = []Origin{FreeList, FreeBlock, Unallocated, LostPage, InLog, InJournal, Superseded, Dropped, InIndex}
 
 // String says where the place is, in words.
 func (p Place) String() string {

@@ -2,6 +2,7 @@ package salvage
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -279,7 +280,10 @@ func FuzzRows(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for row := range Rows(db, Options{Live: true, Full: true}) {
+		for row, err := range Rows(db, Options{Live: true, Full: true}) {
+			if errors.Is(err, ErrInternal) {
+				t.Error(err)
+			}
 			if row == nil {
 				continue
 			}

@@ -356,6 +356,9 @@ func (sc *scanner) region(from, to int, block bool) {
 // It fits no shape yet. longest is how long its header may be.
 func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *candidate {
 	d := sc.data
+	if at >= to {
+		return nil
+	}
 	size, k := int64(d[at]), 1
 	if size >= 0x80 {
 		if size, k = sqlitefile.Varint(d[at:]); k == 0 || size > 1<<31-1 {

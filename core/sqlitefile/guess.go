@@ -10,7 +10,7 @@ import (
 // b-tree pages with cells; it fails with ErrNotDatabase if none are. The free list
 // is not known then, and page 1 may hold no schema.
 func OpenDamaged(r io.ReaderAt, size int64) (*File, error) {
-	best, score := 0, int64(0)
+	best, score := 0, 0.0
 	for ps := 512; ps <= 65536; ps *= 2 {
 		if n := likely(r, size, ps, func([]byte, Cell) {}); n > score {
 			best, score = ps, n
@@ -52,22 +52,25 @@ func OpenDamaged(r io.ReaderAt, size int64) (*File, error) {
 	return f, nil
 }
 
-// likely looks at pages spread over the file and counts the bytes of those whose
-// cells are all sound; visit is called with the cells of leaf table pages.
-func likely(r io.ReaderAt, size int64, pageSize int, visit func([]byte, Cell)) (sound int64) {
+// likely looks at pages spread over the file and gives the part of them whose cells
+// are all sound and fill the page to its end; visit is called with the cells of leaf
+// table pages.
+func likely(r io.ReaderAt, size int64, pageSize int, visit func([]byte, Cell)) float64 {
 	const looks = 400
 	pages := size / int64(pageSize)
 	buf := make([]byte, pageSize)
 	step := max(1, pages/looks)
+	sound, seen := 0, 0
 	for n := int64(0); n < pages; n += step {
 		if _, err := r.ReadAt(buf, n*int64(pageSize)); err != nil {
 			continue
 		}
+		seen++
 		p, err := ParsePage(uint32(min(n+1, 1<<32-1)), buf)
 		if err != nil || p.Cells == 0 {
 			continue
 		}
-		least, ok := pageSize, true
+		least, most, ok := pageSize, 0, true
 		for i := 0; i < p.Cells && ok; i++ {
 			off, err := p.Pointer(i)
 			if err != nil {
@@ -80,11 +83,17 @@ func likely(r io.ReaderAt, size int64, pageSize int, visit func([]byte, Cell)) (
 				_, err = Record(c.Local, nil)
 				ok = err == nil
 			}
-			least = min(least, off)
+			least, most = min(least, off), max(most, off+c.Length)
 		}
-		// The content area begins at the first cell.
-		if ok && int(binary.BigEndian.Uint16(buf[p.Start+5:])) <= least {
-			sound += int64(pageSize)
+		for b, err := range p.FreeBlocks() {
+			if err == nil {
+				most = max(most, b.End)
+			}
+		}
+		// The content area begins at the first cell, and up to 255 bytes may be
+		// reserved at the page's end.
+		if ok && most >= pageSize-255 && int(binary.BigEndian.Uint16(buf[p.Start+5:])) <= least {
+			sound++
 			for i := 0; i < min(p.Cells, 20) && p.Kind == LeafTable; i++ {
 				off, _ := p.Pointer(i)
 				if c, err := ParseCell(p.N, p.Kind, buf, off); err == nil && c.Overflow == 0 {
@@ -93,5 +102,5 @@ func likely(r io.ReaderAt, size int64, pageSize int, visit func([]byte, Cell)) (
 			}
 		}
 	}
-	return sound
+	return float64(sound) / float64(max(seen, 1))
 }

@@ -82,6 +82,13 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		if records, err = withhold(res, records, scopes, a.LiveOnly); err != nil {
 			return err
 		}
+		if res.Map != nil { // what is withheld is not listed either
+			outside := map[string]bool{}
+			for _, uid := range res.Outside {
+				outside[uid] = true
+			}
+			res.Map.Rows = slices.DeleteFunc(res.Map.Rows, func(f store.FoundRow) bool { return outside[f.UID] })
+		}
 		for _, n := range res.OutsideScope() {
 			sum["withheld"] += n
 			t.Found("outside scope, withheld", n)
@@ -94,7 +101,6 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 			sum[string(r.State)]++
 			t.Found(r.Kind.Plural()+", "+string(r.State), 1)
 		}
-		t.Done(d.Size, 1)
 	}
 	detail := map[string]string{"tool": q.Tool, "databases": fmt.Sprint(len(dbs)), "pass": "light"}
 	if sub.Full {
@@ -182,71 +188,86 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 func (q *Recoverer) database(ctx context.Context, t *run.Task, d *store.File, beside map[string]*store.File, names fieldmap.Names, full bool) ([]*record.Record, *store.RecoveredDatabase, error) {
 	res := &store.RecoveredDatabase{Path: d.RealPath, ByOrigin: json.RawMessage("{}")}
 	note := func(err error) { res.Notes = append(res.Notes, err.Error()); t.Logf("%s: %v", d.RealPath, err) }
-	m := fieldmap.For(d.RealPath)
-	if m == nil {
-		t.Logf("%s: no field map is known for it; it is not read into records", d.RealPath)
-		return nil, res, nil
+	told := func(n int64) { t.Done(n, 0) }
+	defer func() { t.Done(0, 1) }()
+	for _, f := range []*store.File{d, beside[d.RealPath+"-wal"], beside[d.RealPath+"-journal"]} {
+		if f == nil {
+			continue
+		}
+		if sum, err := q.sum(ctx, f); err != nil {
+			return nil, nil, err
+		} else if sum != f.SHA256 {
+			note(fmt.Errorf("the vault's copy of %s has been altered: its SHA-256 is %s, acquired was %s; it is not read", f.RealPath, sum, f.SHA256))
+			told(d.Size)
+			return nil, res, nil
+		}
 	}
-	res.FieldMap = m.Name
-	r, err := q.Vault.Open(d.SHA256)
+	db, err := q.open(d, beside, note)
 	if err != nil {
 		return nil, nil, err
 	}
-	defer r.Close()
-	if set, err := digest.Reader(vault.Told(ctx, r, nil)); err != nil {
-		return nil, nil, fmt.Errorf("%s: %w", d.RealPath, err)
-	} else if _, _, sum := set.Hex(); sum != d.SHA256 {
-		note(fmt.Errorf("the vault's copy has been altered: its SHA-256 is %s, acquired was %s; it is not read", sum, d.SHA256))
+	defer db.Close()
+	if db.File == nil {
+		told(d.Size)
 		return nil, res, nil
 	}
-	f, err := sqlitefile.Open(r, d.Size)
-	if err != nil {
-		note(err)
-		return nil, res, nil
-	}
-	src := &fieldmap.Source{Path: d.RealPath, Stored: d.Path, SHA256: d.SHA256, Bytes: r}
-	for i, open := range []func(io.ReaderAt, int64) error{f.OpenLog, f.OpenJournal} {
-		suffix := sqlitefile.Part(i + 1).Suffix()
-		b := beside[d.RealPath+suffix]
-		if b == nil {
-			continue
-		}
-		r, err := q.Vault.Open(b.SHA256)
-		if err != nil {
-			return nil, nil, err
-		}
-		defer r.Close()
-		if err := open(r, b.Size); err != nil {
-			note(err)
-		}
-		part := &fieldmap.Source{Path: b.RealPath, Stored: b.Path, SHA256: b.SHA256, Bytes: r}
-		if suffix == "-wal" {
-			src.Log = part
-		} else {
-			src.Journal = part
-		}
-	}
-	origins := map[string]int64{}
+	left := d.Size
+	opt := salvage.Options{Full: full, Seen: func(n int64) { n = min(n, left); left -= n; told(n) }}
+	survey := salvage.New(db.File)
+	mapped := newMapping(survey, db.source)
 	var out []*record.Record
-	for rec, err := range m.Records(salvage.New(f), src, names, salvage.Options{Full: full}, func(row *salvage.Row) {
-		if !row.Live {
-			origins[record.PlaceWords(record.Recovered, string(row.Origin))+otherTables]++
+	if m := fieldmap.For(d.RealPath); m != nil {
+		res.FieldMap = m.Name
+		for rec, err := range m.Records(survey, db.source, names, opt, mapped.row) {
+			if ctx.Err() != nil {
+				return nil, nil, context.Cause(ctx)
+			}
+			if err != nil {
+				note(err)
+				continue
+			}
+			if rec.Kind == record.Contact {
+				names.Learn(rec)
+			}
+			mapped.record(rec)
+			out = append(out, rec)
 		}
-	}) {
-		if ctx.Err() != nil {
-			return nil, nil, context.Cause(ctx)
-		}
-		if err != nil {
+		out = fieldmap.Merge(out, nil)
+	} else {
+		t.Logf("%s: no field map is known for it; its rows are counted, not read into records", d.RealPath)
+		if err := survey.Fault(); err != nil {
 			note(err)
-			continue
 		}
-		if rec.Kind == record.Contact {
-			names.Learn(rec)
+		for row, err := range survey.Rows(opt) {
+			if ctx.Err() != nil {
+				return nil, nil, context.Cause(ctx)
+			}
+			if err != nil {
+				note(err)
+				continue
+			}
+			mapped.row(row)
 		}
-		out = append(out, rec)
 	}
-	out = fieldmap.Merge(out, nil)
-	res.ByOrigin, err = json.Marshal(origins)
-	t.Logf("%s: %d records", d.RealPath, len(out))
+	told(left)
+	if res.Map, err = mapped.pageMap(); err != nil {
+		return nil, nil, err
+	}
+	res.ByOrigin, err = json.Marshal(mapped.others)
+	t.Logf("%s: %d records, %d recovered rows", d.RealPath, len(out), mapped.rows)
 	return out, res, err
+}
+
+func (q *Recoverer) sum(ctx context.Context, f *store.File) (string, error) {
+	r, err := q.Vault.Open(f.SHA256)
+	if err != nil {
+		return "", err
+	}
+	defer r.Close()
+	set, err := digest.Reader(vault.Told(ctx, r, nil))
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", f.RealPath, err)
+	}
+	_, _, sum := set.Hex()
+	return sum, nil
 }

@@ -207,6 +207,12 @@ func (s *Store) FileByPath(ctx context.Context, acquisition int64, part Part, pa
 	return f, s.get(ctx, f, "file "+path, "SELECT * FROM acquired_file WHERE acquisition_id = $1 AND path = $2 AND ($3 = 2 OR content = ($3 = 1)) ORDER BY content DESC LIMIT 1", acquisition, path, int(part))
 }
 
+// FilesByRealPath finds files by their paths on the handset.
+func (s *Store) FilesByRealPath(ctx context.Context, acquisition int64, paths []string) (out []File, err error) {
+	err = s.list(ctx, &out, "finding files", "SELECT * FROM acquired_file WHERE acquisition_id = $1 AND real_path = ANY($2)", acquisition, Array[string](paths).param())
+	return out, err
+}
+
 // RenameFile keeps an earlier reading of a file under its path with @1, @2 …
 // behind it, where it makes no records, and gives that path.
 func (s *Store) RenameFile(ctx context.Context, acquisition int64, path string) (to string, err error) {

@@ -34,6 +34,7 @@ type RecoveredDatabase struct {
 	ByOrigin   json.RawMessage `db:"by_origin"`
 	Notes      Array[string]
 	Withheld   json.RawMessage // outside scope: why to how many
+	Map        *PageMap        `db:"-"`
 	Outside    []string        `db:"-"` // UIDs of what is withheld: what was kept of it under an earlier scope goes
 }
 
@@ -91,9 +92,7 @@ func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d RecoveredDat
 	_, err = tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, cols, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
 		r := records[i]
 		body, err := json.Marshal(r)
-		// PostgreSQL's text holds no NUL; evidence may. The bytes stay in the vault.
-		clean := func(s string) string { return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "␀") }
-		body = []byte(strings.ReplaceAll(string(body), `\u0000`, `␀`))
+		body = []byte(cleanJSON(body))
 		return []any{a.CaseID, a.ExhibitID, a.ID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At, clean(r.Thread), clean(r.ThreadTitle),
 			clean(r.Person), clean(r.Handle), r.Direction, clean(r.Text), body}, err
 	}))
@@ -114,8 +113,23 @@ DELETE FROM record WHERE id IN (SELECT id FROM gone)`, a.ID, Array[string](d.Out
 	if err != nil {
 		return fmt.Errorf("keeping what %s gave: %w", d.Path, err)
 	}
+	if d.Map != nil {
+		d.Map.RecoveryID, d.Map.Path = d.RecoveryID, d.Path
+		if err := savePageMap(ctx, tx, d.Map); err != nil {
+			return err
+		}
+	}
 	return tx.Commit(ctx)
 }
+
+// clean makes a text that PostgreSQL takes: its texts hold no NUL; evidence may. The
+// bytes stay in the vault.
+func clean(s string) string {
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "␀")
+}
+
+// cleanJSON does the same for JSON.
+func cleanJSON(b []byte) string { return strings.ReplaceAll(string(b), `\u0000`, `␀`) }
 
 // EndRecovery ends a recovery and its run.
 func (s *Store) EndRecovery(ctx context.Context, r *Run, v *Recovery, act Act) error {

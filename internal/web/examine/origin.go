@@ -8,12 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"sort"
 	"strings"
 
 	"crosswind/core/backup"
 	"crosswind/core/record"
+	"crosswind/core/sqlitefile"
 	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
 )
 
 // origin is a record's trail to its bytes, as the drawer shows it.
@@ -22,24 +23,26 @@ type origin struct {
 	Acquisition *store.Acquisition
 	File        *store.File
 	Encrypted   bool // the acquisition is
-	Rows        []hexRow
+	Rows        []frame.HexRow
 	Cut         int    // bytes that are not shown
 	Now         string // SHA-256 of the bytes as they are in the vault now
 	Fault       string // why the bytes cannot be shown, or do not hold
 }
 
-// hexRow is sixteen bytes.
-type hexRow struct {
-	Offset int64
-	Runs   []hexRun
-	Text   string
-	Pad    string // that fills a short row up
+// Part says in which of a database's files the bytes lie: 0 itself, 1 its log, 2 its
+// journal.
+func (o *origin) Part() int {
+	for p := sqlitefile.Log; p <= sqlitefile.Journal; p++ {
+		if strings.HasSuffix(o.Path, p.Suffix()) {
+			return int(p)
+		}
+	}
+	return 0
 }
 
-// hexRun is bytes of one field, or of none.
-type hexRun struct {
-	Hex, Role, Name string
-	Odd             bool
+// Database is the path of the database that the bytes belong to.
+func (o *origin) Database() string {
+	return strings.TrimSuffix(o.Path, sqlitefile.Part(o.Part()).Suffix())
 }
 
 // maxShown bounds the bytes drawn of one record.
@@ -78,51 +81,6 @@ func (a pages) origin(ctx context.Context, k *chosen, acq *store.Acquisition) (*
 	if len(b) > maxShown {
 		o.Cut, b = len(b)-maxShown, b[:maxShown]
 	}
-	o.Rows = hexRows(b, o.Offset, o.Fields)
+	o.Rows = frame.HexRows(b, o.Offset, o.Fields, nil)
 	return o, nil
-}
-
-// hexRows lays bytes out in rows of sixteen that begin at multiples of
-// sixteen, and marks the fields.
-func hexRows(b []byte, at int64, fields []record.Field) []hexRow {
-	fields = append([]record.Field(nil), fields...)
-	sort.SliceStable(fields, func(i, j int) bool { return fields[i].Offset < fields[j].Offset })
-	which := func(off int64) int {
-		i := sort.Search(len(fields), func(i int) bool { return fields[i].Offset > off }) - 1
-		if i >= 0 && off < fields[i].Offset+int64(fields[i].Length) {
-			return i
-		}
-		return -1
-	}
-	var rows []hexRow
-	for i := 0; i < len(b); {
-		n := min(len(b)-i, 16-int((at+int64(i))%16))
-		row := hexRow{Offset: at + int64(i)}
-		last := -2
-		for j := range n {
-			k := which(at + int64(i+j))
-			if k != last {
-				run := hexRun{}
-				if k >= 0 {
-					run.Role, run.Name, run.Odd = fields[k].Role, fields[k].Name, k%2 == 1
-				}
-				row.Runs = append(row.Runs, run)
-				last = k
-			}
-			run := &row.Runs[len(row.Runs)-1]
-			if run.Hex != "" {
-				run.Hex += " "
-			}
-			run.Hex += fmt.Sprintf("%02X", b[i+j])
-			c := rune(b[i+j])
-			if c < 0x20 || c > 0x7e {
-				c = '·'
-			}
-			row.Text += string(c)
-		}
-		row.Pad = strings.Repeat("   ", 16-n)
-		rows = append(rows, row)
-		i += n
-	}
-	return rows
 }

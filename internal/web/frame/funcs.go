@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"html/template"
 	"math"
+	"reflect"
 	"strings"
 	"time"
 
@@ -14,12 +15,15 @@ import (
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "clock": Clock, "day": Day,
-	"wedge": wedge, "short": Short, "sentence": Sentence, "words": Words, "add": func(a, b int) int { return a + b }, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"wedge": wedge, "short": Short, "sentence": Sentence, "words": Words, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
 	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },
 	"pct": func(f float64) string { return fmt.Sprintf("%.0f %%", 100*f) },
 }
+
+// sub takes b from a, both whole numbers.
+func sub(a, b any) int64 { return reflect.ValueOf(a).Int() - reflect.ValueOf(b).Int() }
 
 // Num writes a whole number in groups of three with narrow spaces.
 func Num(v any) string {

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -33,6 +34,8 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/recover", func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/recover", p.start)
+	inCase.GET("/recover/pages", p.pageMap)
+	inCase.GET("/recover/pages/cells", p.cells)
 	inCase.POST("/recover/unlock", p.unlock)
 	inCase.POST("/recover/passwords", p.passwords)
 }
@@ -49,6 +52,7 @@ type source struct {
 type database struct {
 	store.RecoveredDatabase
 	Places []place
+	Mapped bool // a page map is kept of it
 }
 
 type place struct {
@@ -108,8 +112,12 @@ func (a pages) fill(c *gin.Context, s *source) error {
 	if err != nil {
 		return err
 	}
+	mapped, err := a.Store.PageMaps(ctx, r.ID)
+	if err != nil {
+		return err
+	}
 	for _, d := range dbs {
-		v := database{RecoveredDatabase: d}
+		v := database{RecoveredDatabase: d, Mapped: slices.Contains(mapped, d.Path)}
 		for words, n := range d.Origins() {
 			v.Places = append(v.Places, place{words, n})
 		}

@@ -1,0 +1,100 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// PageMap says what each page of a database is for, and what was recovered there.
+type PageMap struct {
+	RecoveryID int64 `db:"recovery_id"`
+	Path       string
+	PageSize   int `db:"page_size"`
+	Pages      int64
+	Cells      []byte        // MapCell bytes a page
+	Tables     Array[string] // whose the pages are
+	Tally      json.RawMessage
+	Rows       []FoundRow `db:"-"`
+}
+
+// MapCell is how many bytes each page has in a map: use, origins (two, little
+// endian, a bit for each of Origins), table (two: 1 + its index), rows recovered
+// (two), and one that is 0.
+const MapCell = 8
+
+// Tally counts the recovered rows of a table and an origin.
+type Tally struct {
+	Table  string `json:"table"`
+	Origin string `json:"origin"`
+	Rows   int64  `json:"rows"`
+	Places int64  `json:"places"` // where they lie: each row version may lie in several
+}
+
+// FoundRow is a recovered row.
+type FoundRow struct {
+	ID          int64
+	RecoveryID  int64 `db:"recovery_id"`
+	Path        string
+	Part        int
+	Page        int64
+	Frame       int64
+	At          int64 // offset in the part's file
+	Length      int
+	Origin      string
+	Tab         string
+	RowID       *int64 `db:"row_id"`
+	Confidence  float64
+	Uncommitted bool
+	UID         string // of the record that it became, "" if none
+	Fields      json.RawMessage
+}
+
+// savePageMap keeps a map and its rows.
+func savePageMap(ctx context.Context, tx pgx.Tx, m *PageMap) error {
+	tag, err := tx.Exec(ctx, "INSERT INTO page_map(recovery_id, path, page_size, pages, cells, tables, tally) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING",
+		m.RecoveryID, m.Path, m.PageSize, m.Pages, m.Cells, m.Tables.param(), string(m.Tally))
+	if err != nil {
+		return fmt.Errorf("keeping the page map of %s: %w", m.Path, err)
+	}
+	if tag.RowsAffected() == 0 {
+		return nil
+	}
+	cols := []string{"recovery_id", "path", "part", "page", "frame", "at", "length", "origin", "tab", "row_id", "confidence", "uncommitted", "uid", "fields"}
+	_, err = tx.CopyFrom(ctx, pgx.Identifier{"found_row"}, cols, pgx.CopyFromSlice(len(m.Rows), func(i int) ([]any, error) {
+		r := m.Rows[i]
+		return []any{m.RecoveryID, m.Path, int16(r.Part), r.Page, r.Frame, r.At, int32(r.Length), r.Origin, clean(r.Tab), r.RowID, float32(r.Confidence), r.Uncommitted, r.UID, []byte(cleanJSON(r.Fields))}, nil
+	}))
+	if err != nil {
+		return fmt.Errorf("keeping the recovered rows of %s: %w", m.Path, err)
+	}
+	return nil
+}
+
+// PageMapOf finds the page map of a database.
+func (s *Store) PageMapOf(ctx context.Context, recovery int64, path string) (*PageMap, error) {
+	m := &PageMap{}
+	return m, s.get(ctx, m, "page map of "+path, "SELECT * FROM page_map WHERE recovery_id = $1 AND path = $2", recovery, path)
+}
+
+// PageMaps lists the paths of the databases of a recovery of which a map is kept.
+func (s *Store) PageMaps(ctx context.Context, recovery int64) (paths []string, err error) {
+	err = s.list(ctx, &paths, "listing the page maps", "SELECT path FROM page_map WHERE recovery_id = $1", recovery)
+	return paths, err
+}
+
+// FoundRows lists the recovered rows of a page, by where they lie.
+func (s *Store) FoundRows(ctx context.Context, recovery int64, path string, page int64) (out []FoundRow, err error) {
+	err = s.list(ctx, &out, "listing the recovered rows", "SELECT * FROM found_row WHERE recovery_id = $1 AND path = $2 AND page = $3 ORDER BY part, frame, at LIMIT 2000", recovery, path, page)
+	return out, err
+}
+
+// RecordsOfPage lists the records whose cells lie in a page of a file of an
+// acquisition, live and recovered.
+func (s *Store) RecordsOfPage(ctx context.Context, acquisition int64, path string, page int64) (out []Record, err error) {
+	err = s.list(ctx, &out, "listing the records of a page", recordSelect+` r.acquisition_id = $1 AND (r.body->'origin'->>'page')::bigint = $3 AND r.body->'origin'->>'path' = ANY(ARRAY[$2, $2 || '-wal', $2 || '-journal'])
+ORDER BY (r.body->'origin'->>'offset')::bigint LIMIT 2000`, acquisition, path, page)
+	return out, err
+}

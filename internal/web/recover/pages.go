@@ -1,0 +1,457 @@
+package recoverpage
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+
+	"crosswind/core/fieldmap"
+	"crosswind/core/record"
+	"crosswind/core/salvage"
+	"crosswind/core/sqlitefile"
+	"crosswind/internal/recovery"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+// mapPage is a database's page map, and the page that is chosen on it.
+type mapPage struct {
+	Acquisition *store.Acquisition
+	Name        string // of the acquisition
+	Path        string
+	Map         *store.PageMap
+	Tally       []store.Tally
+	Rows        int64 // recovered row versions
+	Places      int64 // where they lie
+	Origins     []salvage.Origin
+	Withheld    int64
+	Chosen      *chosenPage
+}
+
+// Uses names what pages are used for.
+func (*mapPage) Uses() []string { return uses }
+
+// uses names what pages are used for, in salvage's order.
+var uses = []string{"lost page", "table, interior", "table, leaf", "index, interior", "index, leaf", "overflow", "free list trunk", "free page", "pointer map", "lock bytes"}
+
+// chosenPage is a page with its bytes.
+type chosenPage struct {
+	N        int64
+	Use      string
+	Table    string
+	Found    int
+	Versions []version
+	Part     int
+	Frame    int64
+	Where    string
+	Offset   int64 // of the page in its file
+	Rows     []frame.HexRow
+	From, To int // of the bytes that are shown
+	Size     int
+	Regions  []region
+	Cells    []cell
+	Hidden   bool // bytes are withheld
+	Fault    string
+}
+
+// version is a version of the chosen page.
+type version struct {
+	Words       string
+	Part, Frame int64
+	Here        bool
+}
+
+// region sums up what kind of bytes a page has.
+type region struct {
+	Role, Words string
+	Bytes       int
+}
+
+// cell is a cell of the page: live, or recovered.
+type cell struct {
+	Words     string
+	Offset    int64 // in its file
+	Length    int
+	Recovered bool
+	Sure      float64
+	RowID     *int64
+	Note      string
+	Fields    []salvage.Field
+	Values    []value
+	Record    int64 // the record that it became, 0 if none
+	Summary   string
+	Kind      string
+}
+
+type value struct{ Name, Text string }
+
+// shownBytes is how many bytes of a page are drawn at a time.
+const shownBytes = 4096
+
+// database finds the acquisition and the page map that the address names.
+func (a pages) database(c *gin.Context) (*mapPage, error) {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	id, err := strconv.ParseInt(c.Query("acq"), 10, 64)
+	if err != nil {
+		return nil, fmt.Errorf("acquisition %q: %w", c.Query("acq"), store.ErrNotFound)
+	}
+	v := &mapPage{Path: c.Query("path"), Origins: salvage.Origins}
+	if v.Acquisition, err = a.Store.AcquisitionByID(ctx, id); err == nil && v.Acquisition.CaseID != cs.ID {
+		err = fmt.Errorf("acquisition %d: %w", id, store.ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	r, err := a.Store.LatestRecovery(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if v.Map, err = a.Store.PageMapOf(ctx, r.ID, v.Path); err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(v.Map.Tally, &v.Tally); err != nil {
+		return nil, fmt.Errorf("the counts of %s: %w", v.Path, err)
+	}
+	for _, t := range v.Tally {
+		v.Rows, v.Places = v.Rows+t.Rows, v.Places+t.Places
+	}
+	dbs, err := a.Store.RecoveredDatabases(ctx, r.ID)
+	for _, d := range dbs {
+		if d.Path == v.Path {
+			for _, n := range d.OutsideScope() {
+				v.Withheld += n
+			}
+		}
+	}
+	return v, err
+}
+
+// cells sends the map as it is drawn.
+func (a pages) cells(c *gin.Context) error {
+	v, err := a.database(c)
+	if err != nil {
+		return err
+	}
+	c.Data(http.StatusOK, "application/octet-stream", v.Map.Cells)
+	return nil
+}
+
+func (a pages) pageMap(c *gin.Context) error {
+	ctx := c.Request.Context()
+	p, err := a.Page(c, "Page map", "Recover")
+	if err != nil {
+		return err
+	}
+	v, err := a.database(c)
+	if err != nil {
+		return err
+	}
+	for _, e := range p.Exhibits {
+		if e.ID == v.Acquisition.ExhibitID {
+			v.Name = frame.AcquisitionName(e.Reference, v.Acquisition)
+		}
+	}
+	if n, err := strconv.ParseInt(c.Query("page"), 10, 64); err == nil && n >= 1 && n <= v.Map.Pages {
+		rec := recovery.Recoverer{Store: a.Store, Vault: a.Vault}
+		db, err := rec.OpenDatabase(ctx, v.Acquisition.ID, v.Path)
+		if err != nil {
+			return err
+		}
+		defer db.Close()
+		if v.Chosen, err = a.choose(c, v, db, n); err != nil {
+			return err
+		}
+	} else if c.Query("page") != "" {
+		p.Refuse(fmt.Errorf("%s has no page %q: they are 1 to %d", v.Path, c.Query("page"), v.Map.Pages))
+	}
+	p.Content = v
+	return a.Render(c, files, p, "pages.html")
+}
+
+// choose takes a page apart.
+func (a pages) choose(c *gin.Context, v *mapPage, db *recovery.Database, n int64) (*chosenPage, error) {
+	ctx := c.Request.Context()
+	m := v.Map.Cells[store.MapCell*(n-1):][:store.MapCell]
+	k := &chosenPage{N: n, Use: uses[min(int(m[0]), len(uses)-1)], Found: int(m[5]) | int(m[6])<<8, Size: db.PageSize}
+	if t := int(m[3]) | int(m[4])<<8; t > 0 && t <= len(v.Map.Tables) {
+		k.Table = v.Map.Tables[t-1]
+	}
+	at := k.versions(db, n, c.Query("part"), c.Query("frame"))
+	k.Offset = at.Offset
+	b := make([]byte, db.PageSize)
+	if err := db.ReadVersion(at, b); err != nil {
+		k.Fault = err.Error()
+		return k, nil
+	}
+	found, err := a.Store.FoundRows(ctx, v.Map.RecoveryID, v.Path, n)
+	if err != nil {
+		return nil, err
+	}
+	records, err := a.Store.RecordsOfPage(ctx, v.Acquisition.ID, v.Path, n)
+	if err != nil {
+		return nil, err
+	}
+	regions := sqlitefile.Anatomy(uint32(n), b, db.Usable())
+	current := k.Part == int(db.Current(uint32(min(n, 1<<32-1))).Part) && (k.Frame == 0 || k.Frame == int64(db.Current(uint32(n)).Frame))
+	if current && k.Use == "free list trunk" {
+		regions = sqlitefile.AnatomyOfTrunk(b, db.Usable())
+	}
+	marks := k.open(db, v, b, regions, found, records)
+	var hidden []bool
+	if v.Withheld > 0 {
+		hidden = k.withhold(b, regions, records)
+	}
+	k.From = min(max(0, atoi(c.Query("from"))), len(b)-1) &^ 15
+	k.To = min(k.From+shownBytes, len(b))
+	if hidden != nil {
+		hidden = hidden[k.From:k.To]
+	}
+	k.Rows = frame.FoldRows(frame.HexRows(b[k.From:k.To], k.Offset+int64(k.From), marks, hidden))
+	return k, nil
+}
+
+func atoi(s string) int {
+	n, err := strconv.Atoi(s)
+	if err != nil {
+		return 0
+	}
+	return n
+}
+
+// versions lists the versions of page n, and finds the one that is asked for: the
+// current one if none is.
+func (k *chosenPage) versions(db *recovery.Database, n int64, part, frameNo string) sqlitefile.Place {
+	page := uint32(min(n, 1<<32-1))
+	cur := db.Current(page)
+	at := cur
+	words := func(x sqlitefile.Version) string {
+		switch x.Part {
+		case sqlitefile.Log:
+			return fmt.Sprintf("frame %d of the log", x.Frame)
+		case sqlitefile.Journal:
+			return fmt.Sprintf("record %d of the journal", x.Frame)
+		}
+		return "database file"
+	}
+	all := []sqlitefile.Version{cur}
+	for _, x := range db.Versions() {
+		if x.Page == page {
+			all = append(all, x)
+		}
+	}
+	for _, x := range all {
+		if part != "" && strconv.Itoa(int(x.Part)) == part && strconv.Itoa(x.Frame) == frameNo {
+			at = x
+		}
+	}
+	for i, x := range all {
+		w := words(x)
+		switch {
+		case i == 0:
+			w += ", current"
+		case x.State == sqlitefile.Unfinished:
+			w += ", never committed"
+		case x.State == sqlitefile.Unproven:
+			w += ", its sum does not hold"
+		}
+		k.Versions = append(k.Versions, version{w, int64(x.Part), int64(x.Frame), x.Place == at.Place})
+		if x.Place == at.Place {
+			k.Where = w
+		}
+	}
+	k.Part, k.Frame = int(at.Part), int64(at.Frame)
+	return at.Place
+}
+
+// open opens the page's cells, live and recovered, and marks their bytes.
+func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions []sqlitefile.Region, found []store.FoundRow, records []store.Record) (marks []record.Field) {
+	ofRecord := map[int64]*store.Record{} // by the offset of its cell
+	byUID := map[string]*store.Record{}
+	suffix := sqlitefile.Part(k.Part).Suffix()
+	for i := range records {
+		w, err := records[i].Whole()
+		if err == nil && w.Origin.Path == v.Path+suffix {
+			ofRecord[w.Origin.Offset] = &records[i]
+		}
+		byUID[records[i].UID] = &records[i]
+	}
+	var table *sqlitefile.Table
+	if k.Use == uses[salvage.TableLeaf] || k.Use == uses[salvage.IndexLeaf] {
+		if t, err := db.Table(k.Table); err == nil && (k.Use == uses[salvage.TableLeaf]) != t.WithoutRowID {
+			table = t
+		}
+	}
+	sums := map[string]int{}
+	var taken []bool // bytes of recovered rows
+	taken = make([]bool, len(b))
+	for _, f := range found {
+		if f.Part != k.Part || f.Frame != k.Frame {
+			continue
+		}
+		c := cell{Words: record.PlaceWords(record.Recovered, f.Origin), Offset: f.At, Length: f.Length, Recovered: true, Sure: f.Confidence, RowID: f.RowID}
+		if f.Tab != "" {
+			c.Words = f.Tab + ", " + c.Words
+		}
+		if f.Uncommitted {
+			c.Note = "its transaction was never committed"
+		}
+		if err := json.Unmarshal(f.Fields, &c.Fields); err != nil {
+			c.Note = "its fields cannot be read"
+		}
+		c.become(byUID[f.UID])
+		if f.UID == "" || byUID[f.UID] != nil {
+			c.Values = k.read(db, b, c.Fields)
+		}
+		for _, x := range c.Fields {
+			marks = append(marks, record.Field(x))
+		}
+		for i := f.At - k.Offset; i < f.At-k.Offset+int64(f.Length); i++ {
+			if i >= 0 && i < int64(len(taken)) {
+				taken[i] = true
+			}
+		}
+		sums["recovered"] += f.Length
+		k.Cells = append(k.Cells, c)
+	}
+	page, _ := sqlitefile.ParsePage(uint32(k.N), b[:db.Usable()])
+	for _, r := range regions {
+		if r.Role != "cell" || page == nil {
+			if r.Role != "odd" {
+				sums[r.Role] += r.To - r.From
+			}
+			for from := r.From; from < r.To; { // what is not of a recovered row
+				to := from
+				for to < r.To && taken[to] == taken[from] {
+					to++
+				}
+				if !taken[from] {
+					marks = append(marks, record.Field{Name: r.Name, Offset: k.Offset + int64(from), Length: to - from, Role: r.Role})
+				}
+				from = to
+			}
+			continue
+		}
+		whole := slices.Contains(taken[r.From:r.To], true)
+		c := cell{Words: r.Name, Offset: k.Offset + int64(r.From), Length: r.To - r.From}
+		fields, values, err := salvage.Cell(table, uint32(k.N), page.Kind, page.Data, r.From, k.Offset)
+		if err != nil {
+			c.Note = err.Error()
+		}
+		c.Fields = fields
+		c.become(ofRecord[c.Offset])
+		if whole { // of a version that is not current, the cell is told as the recovered row
+			continue
+		}
+		switch {
+		case page.Kind == sqlitefile.InteriorTable:
+			for i := range min(len(values), len(fields)) {
+				c.Values = append(c.Values, value{fields[i].Name, fmt.Sprint(values[i].Int())})
+			}
+		case v.Withheld == 0 || c.Record != 0:
+			c.Values = k.read(db, b, fields)
+			if x, err := sqlitefile.ParseCell(uint32(k.N), page.Kind, page.Data, r.From); err == nil && page.Kind == sqlitefile.LeafTable {
+				c.RowID = &x.RowID
+				for i := range c.Values {
+					if table != nil && table.RowIDColumn >= 0 && c.Values[i].Name == table.Columns[table.RowIDColumn].Name {
+						c.Values[i].Text = fmt.Sprintf("%d, the row id", x.RowID)
+					}
+				}
+			}
+		}
+		sums["cell"] += c.Length
+		k.Cells = append(k.Cells, c)
+		for _, f := range fields {
+			marks = append(marks, record.Field(f))
+		}
+	}
+	slices.SortStableFunc(k.Cells, func(x, y cell) int { return int(x.Offset - y.Offset) })
+	words := map[string]string{"header": "header", "pointers": "pointers", "gap": "gap", "cell": "cells", "free": "free blocks", "slack": "fragments", "reserved": "reserved", "content": "content", "recovered": "in recovered rows"}
+	for _, role := range []string{"header", "pointers", "gap", "cell", "free", "slack", "content", "reserved", "recovered"} {
+		if sums[role] > 0 {
+			k.Regions = append(k.Regions, region{role, words[role], sums[role]})
+		}
+	}
+	return marks
+}
+
+// become says which record a cell was read into.
+func (c *cell) become(r *store.Record) {
+	if r != nil {
+		c.Record, c.Summary, c.Kind = r.ID, r.Summary, r.Kind.Title()
+	}
+}
+
+// read gives the values of a cell's fields, as far as they lie in the page.
+func (k *chosenPage) read(db *recovery.Database, b []byte, fields []salvage.Field) (out []value) {
+	types := map[string]sqlitefile.SerialType{}
+	for _, f := range fields {
+		at := int(f.Offset - k.Offset)
+		if at < 0 || at+f.Length > len(b) {
+			continue
+		}
+		raw := b[at : at+f.Length]
+		if name, is := strings.CutPrefix(f.Name, "type of "); is && f.Role == "type" {
+			if t, n := sqlitefile.Varint(raw); n > 0 {
+				types[name] = sqlitefile.SerialType(t)
+				if sqlitefile.SerialType(t).Size() == 0 { // its type is its value
+					v, _ := sqlitefile.ReadValue(sqlitefile.SerialType(t), nil, 0)
+					s, ok := fieldmap.Text(v, db.Encoding)
+					if !ok {
+						s = "NULL"
+					}
+					out = append(out, value{name, s})
+				}
+			}
+		}
+		if f.Role == "value" {
+			t, known := types[f.Name]
+			v, ok := sqlitefile.ReadValue(t, raw, 0)
+			s := fmt.Sprintf("%d bytes", f.Length)
+			if known && ok {
+				if s, ok = fieldmap.Text(v, db.Encoding); !ok {
+					s = "NULL"
+				}
+			} else if known && t.Class() == sqlitefile.Text {
+				s = sqlitefile.DecodeText(raw, db.Encoding) + " …"
+			}
+			if len(s) > 300 {
+				s = strings.ToValidUTF8(s[:300], "") + " …"
+			}
+			out = append(out, value{f.Name, s})
+		}
+	}
+	return out
+}
+
+// withhold says which bytes may not be shown: where something of the database lies
+// outside scope, all but the page's structure and what records within scope hold.
+func (k *chosenPage) withhold(b []byte, regions []sqlitefile.Region, records []store.Record) []bool {
+	hidden := make([]bool, len(b))
+	for i := range hidden {
+		hidden[i] = true
+	}
+	show := func(from, to int) {
+		for i := max(0, from); i < min(to, len(b)); i++ {
+			hidden[i] = false
+		}
+	}
+	for _, r := range regions {
+		if r.Role == "header" || r.Role == "pointers" || r.Role == "reserved" {
+			show(r.From, r.To)
+		}
+	}
+	suffix := sqlitefile.Part(k.Part).Suffix()
+	for i := range records {
+		w, err := records[i].Whole()
+		if err == nil && strings.HasSuffix(w.Origin.Path, suffix) && (suffix != "" || !strings.HasSuffix(w.Origin.Path, "-wal") && !strings.HasSuffix(w.Origin.Path, "-journal")) {
+			show(int(w.Origin.Offset-k.Offset), int(w.Origin.Offset-k.Offset)+w.Origin.Length)
+		}
+	}
+	k.Hidden = slices.Contains(hidden, true)
+	return hidden
+}
