@@ -28,6 +28,7 @@ type scanner struct {
 	types   []typeAt           // scratch
 	at      int                // 1 + the index of the image that was read last, 0 if none
 	ends    []int              // where cells of a region are known to begin
+	lengths [256]bool          // what a byte that gives a header's length may be
 	bound   bool               // the block that is looked at ends at one of bounds
 	scratch []int              // for cellEnds
 	vals    []sqlitefile.Value // scratch for values
@@ -37,7 +38,11 @@ type scanner struct {
 }
 
 func newScanner(s *Survey) *scanner {
-	return &scanner{s: s}
+	sc := &scanner{s: s}
+	for i := range sc.lengths {
+		sc.lengths[i] = i >= 0x80 || i >= 2 && i <= s.longest
+	}
+	return sc
 }
 
 // freedHead is how many bytes of a cell are overwritten when it is freed: the
@@ -311,9 +316,15 @@ func (sc *scanner) region(from, to int, block bool) {
 			}
 			continue
 		}
-		sc.try(sc.cell(at, to, kind, sc.s.longest))
-		if kind == sqlitefile.LeafIndex && !block || sc.kind == 0 {
-			sc.try(sc.cell(at, to, sqlitefile.LeafTable+sqlitefile.LeafIndex-kind, sc.s.longest))
+		// Most of what is no cell is seen at once: where its header's length would
+		// stand is no such length.
+		asIndex := b >= 0x80 || sc.lengths[sc.data[at+1]]
+		asTable := b >= 0x80 || sc.data[at+1] >= 0x80 || sc.lengths[sc.data[at+2]]
+		if asTable && (kind == sqlitefile.LeafTable || !block) {
+			sc.try(sc.cell(at, to, sqlitefile.LeafTable, sc.s.longest))
+		}
+		if asIndex && (kind == sqlitefile.LeafIndex || sc.kind == 0) {
+			sc.try(sc.cell(at, to, sqlitefile.LeafIndex, sc.s.longest))
 		}
 	}
 	for _, c := range sc.found[first:] {

@@ -86,9 +86,6 @@ func New(f *sqlitefile.File) *Survey {
 	s.freeList()
 	s.versions()
 	s.dropped()
-	for _, sh := range s.shapes {
-		s.longest = max(s.longest, 2+5*len(sh.rules))
-	}
 	return s
 }
 
@@ -118,6 +115,7 @@ func (s *Survey) note(err error) {
 func (s *Survey) addShape(sh *shape) *shape {
 	if sh != nil {
 		sh.id = len(s.shapes)
+		s.longest = max(s.longest, 2+5*len(sh.rules))
 		s.shapes = append(s.shapes, sh)
 	}
 	return sh
