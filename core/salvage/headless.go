@@ -221,22 +221,15 @@ func onlyType(r rule, n int64) sqlitefile.SerialType {
 		if n > 0 || r.notNull {
 			return sqlitefile.SerialType(13 + 2*n)
 		}
-	case sqlitefile.AffInteger:
-		switch n {
-		case 1, 2, 3, 4:
+	case sqlitefile.AffInteger, sqlitefile.AffReal:
+		switch {
+		case n >= 1 && n <= 4:
 			return sqlitefile.SerialType(n)
-		case 6:
+		case n == 6:
 			return 5
-		case 8:
+		case n == 8 && r.Affinity == sqlitefile.AffInteger:
 			return 6
-		}
-	case sqlitefile.AffReal:
-		switch n {
-		case 1, 2, 3, 4:
-			return sqlitefile.SerialType(n)
-		case 6:
-			return 5
-		case 8:
+		case n == 8:
 			return 7
 		}
 	case sqlitefile.AffBlob:

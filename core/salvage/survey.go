@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"sync/atomic"
 
 	"crosswind/core/sqlitefile"
 )
@@ -40,8 +41,9 @@ type Survey struct {
 	live   *keySet
 	fault  error
 
-	full    bool // live has no room left
-	longest int  // bytes that a record header has at most
+	spills  *atomic.Int64 // overflow pages that may still be read for rows that are not alive
+	full    bool          // live has no room left
+	longest int           // bytes that a record header has at most
 }
 
 // image is a version of a page.
@@ -61,6 +63,8 @@ const (
 func New(f *sqlitefile.File) *Survey {
 	s := &Survey{f: f, keys: newKeys(), base: map[uint32]*shape{}, older: map[uint32][]int{},
 		use: make([]Use, f.Pages+1), owner: make([]int32, f.Pages+1), used: make([]uint16, f.Pages+1)}
+	s.spills = &atomic.Int64{}
+	s.spills.Store(1<<16 + 32*int64(s.images())) // hostile chains must end
 	s.reserved()
 	tables, err := f.Tables()
 	s.note(err)
@@ -413,6 +417,10 @@ func (s *Survey) Page(n uint32) (Use, string) {
 	return s.use[n], ""
 }
 
+// maxSpill is how much of a row that is not alive is followed through overflow
+// pages, in bytes; of a longer one that much is there.
+const maxSpill = 32 << 20
+
 // chain follows the overflow chain of a cell that is not alive. It returns what
 // of the payload is there, and whether that is not all. Of a page in the free
 // list the chain may lead through free and lost pages only; a page version takes
@@ -427,7 +435,7 @@ func (s *Survey) chain(im image, cell sqlitefile.Cell, dst []byte) (payload []by
 	buf := make([]byte, s.f.PageSize)
 	n := cell.Overflow
 	for steps := int64(0); int64(len(payload)) < cell.PayloadSize; steps++ {
-		if steps > limit || !s.overflowPage(im, n, buf) {
+		if steps > limit || len(payload) > maxSpill || s.spills.Add(-1) < 0 || !s.overflowPage(im, n, buf) {
 			return payload, true
 		}
 		k := min(int64(per), cell.PayloadSize-int64(len(payload)))

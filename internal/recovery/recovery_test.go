@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"encoding/json"
 	"io"
 	"os"
 	"os/exec"
@@ -78,6 +79,40 @@ func TestRecover(t *testing.T) {
 		out, err := exec.Command("sqlite3", "-readonly", filepath.Join(source, f.Path), "SELECT count(*) FROM "+table).Output()
 		if want, _ := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64); err != nil || dbs[i].Live != want {
 			t.Errorf("%s: %d live records, sqlite3 counts %d (%v)", dbs[i].Path, dbs[i].Live, want, err)
+		}
+	}
+	// The page map has every page once, and each recovered row on its page; what is
+	// withheld is not listed.
+	for _, d := range dbs {
+		m, err := s.PageMapOf(ctx, r.ID, d.Path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f := fileOf(t, s, as[0].ID, d.Path); m.Pages*int64(m.PageSize) != f.Size {
+			t.Errorf("%s: %d pages of %d bytes, the file has %d", d.Path, m.Pages, m.PageSize, f.Size)
+		}
+		var tally []store.Tally
+		if err := json.Unmarshal(m.Tally, &tally); err != nil {
+			t.Fatal(err)
+		}
+		var rows, drawn, listed, withheld int64
+		for _, x := range tally {
+			rows += x.Rows
+		}
+		for n := int64(1); n <= m.Pages; n++ {
+			c := m.Cells[store.MapCell*(n-1):]
+			drawn += int64(c[5]) + int64(c[6])<<8
+			found, err := s.FoundRows(ctx, r.ID, d.Path, n)
+			if err != nil {
+				t.Fatal(err)
+			}
+			listed += int64(len(found))
+		}
+		for _, n := range d.OutsideScope() {
+			withheld += n
+		}
+		if rows == 0 || drawn != rows || listed > rows || listed < rows-withheld {
+			t.Errorf("%s: %d recovered rows, %d drawn, %d listed, %d withheld", d.Path, rows, drawn, listed, withheld)
 		}
 	}
 	count := func() (n int64) {

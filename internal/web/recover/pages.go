@@ -287,8 +287,7 @@ func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions [
 		}
 	}
 	sums := map[string]int{}
-	var taken []bool // bytes of recovered rows
-	taken = make([]bool, len(b))
+	taken := make([]bool, len(b)) // bytes of recovered rows
 	for _, f := range found {
 		if f.Part != k.Part || f.Frame != k.Frame {
 			continue

@@ -1,0 +1,265 @@
+package salvage
+
+import (
+	"encoding/binary"
+
+	"crosswind/core/sqlitefile"
+)
+
+// cell reads a cell with its head intact at offset at, the free part ending at to.
+// It fits no shape yet. longest is how long its header may be.
+func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *candidate {
+	d := sc.data
+	if at >= to {
+		return nil
+	}
+	size, k := int64(d[at]), 1
+	if size >= 0x80 {
+		if size, k = sqlitefile.Varint(d[at:]); k == 0 || size > 1<<31-1 {
+			return nil
+		}
+	}
+	if size < 2 {
+		return nil
+	}
+	p := at + k
+	var id int64
+	if kind == sqlitefile.LeafTable && p < to {
+		if id, k = int64(d[p]), 1; id >= 0x80 {
+			if id, k = sqlitefile.Varint(d[p:]); k == 0 {
+				return nil
+			}
+		}
+		p += k
+	}
+	// Most of what is no cell is seen here: its header would be too long.
+	if p >= to || int64(d[p]) > size || d[p] < 2 || d[p] < 0x80 && int(d[p]) > longest {
+		return nil
+	}
+	local := sqlitefile.LocalPayload(kind, len(d), size)
+	types, body, sum, ok := recordTypes(d[p:min(p+local, to)], p, sc.types[:0], size)
+	sc.types = types
+	if !ok || int64(body)+sum != size {
+		return nil
+	}
+	c := sc.candidate()
+	c.kind = kind
+	c.layout = layout{start: at, header: p, body: p + body, end: p + local, types: append(c.types[:0], types...)}
+	c.rowID, c.hasRowID = id, kind == sqlitefile.LeafTable
+	c.size = size
+	spills := int64(local) < size
+	if spills {
+		c.end += 4
+	}
+	if c.end > to {
+		if c.body >= to || spills {
+			sc.spare = append(sc.spare, c)
+			return nil
+		}
+		c.end, c.truncated = to, true
+	}
+	c.payload = d[p:c.end]
+	if spills {
+		cell := sqlitefile.Cell{Local: d[p : p+local], PayloadSize: size, Overflow: binary.BigEndian.Uint32(d[p+local:])}
+		c.payload, c.broken = sc.s.chain(sc.im, cell, nil)
+	}
+	return c
+}
+
+// candidate gives a clean candidate.
+func (sc *scanner) candidate() *candidate {
+	if n := len(sc.spare); n > 0 {
+		c := sc.spare[n-1]
+		sc.spare = sc.spare[:n-1]
+		*c = candidate{layout: layout{types: c.types[:0]}, rivals: c.rivals[:0]}
+		return c
+	}
+	return &candidate{}
+}
+
+func (sc *scanner) keep(c *candidate) {
+	c.origin, c.gap = sc.im.origin, !sc.block && !c.pointed && sc.kind != 0
+	if sc.block && c.origin == Unallocated {
+		c.origin = FreeBlock
+	}
+	sc.found = append(sc.found, c)
+}
+
+// try keeps a cell if it fits a table.
+func (sc *scanner) try(c *candidate) {
+	switch {
+	case c == nil:
+	case sc.attribute(c):
+		sc.keep(c)
+	default:
+		sc.spare = append(sc.spare, c)
+	}
+}
+
+// attribute finds the shape that a cell with all its types is of, and judges it.
+func (sc *scanner) attribute(c *candidate) bool {
+	var best *shape
+	least := 0.0
+	c.rivals = c.rivals[:0]
+	try := func(sh *shape, extra float64) {
+		if sh.kind != c.kind || sc.only != nil && sc.only != sh {
+			return
+		}
+		penalty, ok := sh.fit(c.types)
+		if !ok {
+			return
+		}
+		if penalty += extra; penalty > maxPenalty {
+			return
+		}
+		penalty += sc.judge(c, sh)
+		if c.penalty = penalty; penalty > maxPenalty || !sc.telling(c, sh) {
+			return
+		}
+		switch {
+		case best == nil || penalty < least-1e-9:
+			best, least, c.rivals = sh, penalty, c.rivals[:0]
+		case penalty <= least+1e-9 && sh.Name != best.Name:
+			c.rivals = append(c.rivals, sh)
+		}
+	}
+	if sc.own != nil {
+		try(sc.own, 0)
+	}
+	if best == nil || least > 0 {
+		for _, sh := range sc.s.shapes {
+			// The schema's own rows lie in its own pages, and index entries in
+			// pages of an index: too many bytes would read as either.
+			if sh == sc.own || sh.index != "" && leafKind(sc.kind) != sqlitefile.LeafIndex || sh.Root == 1 && sc.sure && sc.only == nil {
+				continue
+			}
+			extra := 0.0
+			if sc.own != nil {
+				extra = anotherOwner
+			}
+			try(sh, extra)
+		}
+	}
+	if best == nil || len(c.rivals) > 0 && c.kind == sqlitefile.LeafIndex {
+		return false
+	}
+	c.shape, c.penalty = best, least
+	if len(c.rivals) > 0 {
+		c.rivals = append(c.rivals, best)
+		c.shape = nil
+	}
+	return true
+}
+
+// judge looks at the surviving values of c as those of sh: numbers and lengths of
+// texts against the ranges that live rows show, texts for what no text holds.
+func (sc *scanner) judge(c *candidate, sh *shape) (penalty float64) {
+	at := int64(c.body - c.header)
+	for k, t := range c.types {
+		n := c.width(k)
+		if at+n > int64(len(c.payload)) {
+			if t.t.Class() == sqlitefile.Text && at < int64(len(c.payload)) && !plausibleStart(c.payload[at:], sc.s.f.Encoding) {
+				penalty += noText
+			}
+			break
+		}
+		switch {
+		case t.t == unknown:
+			run := c.payload[at : at+n]
+			if k+1 < len(c.types) && c.types[k+1].t == unknown && sh.rules[k+1].Affinity != sqlitefile.AffText {
+				run = run[:max(0, len(run)-8)] // a number may end it
+			}
+			if sh.rules[k].Affinity == sqlitefile.AffText && (!plausibleStart(run, sc.s.f.Encoding) || sc.s.f.Encoding != sqlitefile.UTF8 && mixedScripts(run, sc.s.f.Encoding)) {
+				penalty += noText
+			}
+		case t.t.Class() == sqlitefile.Integer || t.t.Class() == sqlitefile.Real:
+			v, _ := sqlitefile.ReadValue(t.t, c.payload[at:], 0)
+			if sh.live >= enough && !sh.numbers[k].near(v.Float(), 16) || n >= 6 && looksLikeText(c.payload[at:at+n], v) {
+				penalty += outOfRange
+			}
+		case t.t.Class() == sqlitefile.Text:
+			if sh.live >= enough && !sh.lengths[k].near(float64(n), 8) {
+				penalty += outOfRange
+			}
+			if text := c.payload[at : at+n]; !plausibleText(text, sc.s.f.Encoding) {
+				penalty += noText
+			} else if sc.s.f.Encoding != sqlitefile.UTF8 && mixedScripts(text, sc.s.f.Encoding) {
+				penalty += outOfRange
+			}
+		}
+		at += n
+	}
+	return penalty
+}
+
+// plausibleStart is plausibleText for a text that is cut off.
+func plausibleStart(b []byte, enc sqlitefile.Encoding) bool {
+	if enc != sqlitefile.UTF8 {
+		return plausibleText(b[:len(b)&^1], enc) || len(b) > 3 && plausibleText(b[:len(b)&^1-2], enc)
+	}
+	for cut := 0; cut < 4 && cut <= len(b); cut++ {
+		if plausibleText(b[:len(b)-cut], enc) {
+			return true
+		}
+	}
+	return false
+}
+
+// telling reports whether enough of c survives to say anything: a row of nothing
+// but NULLs and constants can be read out of almost any bytes.
+func (sc *scanner) telling(c *candidate, sh *shape) bool {
+	bytes, values := 0, 0
+	at := int64(c.body - c.header)
+	for k, t := range c.types {
+		n := c.width(k)
+		if at+n > int64(len(c.payload)) {
+			break
+		}
+		if n > 0 && !(sh.rules[k].rowID || t.t == unknown && k == 0 && len(c.types) > 1 && c.types[1].t == unknown) {
+			values++
+			bytes += int(min(n, 64))
+		}
+		at += n
+	}
+	switch {
+	case c.pointed:
+		return true
+	case sh.index != "" && c.types[0].t == unknown:
+		return values >= 1 && bytes >= 4 // a row id, or two values that run together, tell nothing alone
+	case c.truncated:
+		return values >= 2 && bytes >= 6
+	case c.overwritten > 0:
+		return bytes >= 4 && (values >= 2 || c.exact) || c.exact && bytes >= 2
+	case c.kind == sqlitefile.LeafIndex && !sc.sure:
+		return bytes >= 6 && values >= 2
+	case sc.own == nil || sh != sc.own || c.penalty > 0:
+		return bytes >= 4 && len(c.types) >= 2
+	}
+	return bytes >= 2
+}
+
+// values reads the values of c in the order of its record, and which are lost.
+// What is left of a text or blob is kept. Both are valid until the next call.
+func (sc *scanner) values(c *candidate) ([]sqlitefile.Value, []bool) {
+	sc.vals, sc.gone = grow(sc.vals, len(c.types)), grow(sc.gone, len(c.types))
+	values, lost := sc.vals, sc.gone
+	at, size := int64(c.body-c.header), int64(len(c.payload))
+	for k, t := range c.types {
+		values[k], lost[k] = sqlitefile.Value{At: -1}, false
+		n := c.width(k)
+		rest := c.payload[min(at, size):]
+		v, ok := sqlitefile.ReadValue(t.t, rest, int(min(at, size)))
+		switch {
+		case ok:
+			values[k] = v
+		case t.t == unknown && n > 0 && n <= int64(len(rest)): // two values as one: where they meet cannot be told
+			lost[k], values[k] = true, sqlitefile.PartialText(13, rest[:n], int(at))
+		case t.t >= 12 && len(rest) > 0:
+			lost[k], values[k] = true, sqlitefile.PartialText(t.t, rest, int(at))
+		default:
+			lost[k] = true
+		}
+		at += n
+	}
+	return values, lost
+}
