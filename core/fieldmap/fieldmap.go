@@ -96,7 +96,11 @@ func For(path string) *Map {
 func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.Options, other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		opt.Live = true
-		look := m.join(s, salvage.Options{Live: opt.Live, Full: opt.Full})
+		ahead := salvage.Options{Live: opt.Live, Full: opt.Full}
+		if opt.Seen != nil {
+			ahead.Seen = func(int64) bool { return opt.Seen(0) } // told of when the rows are read
+		}
+		look := m.join(s, ahead)
 		if err := s.Fault(); err != nil && !yield(nil, err) {
 			return
 		}

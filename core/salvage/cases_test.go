@@ -212,9 +212,22 @@ func TestSpecialRows(t *testing.T) {
 	if whole < 9 {
 		t.Errorf("%d rows with their overflow pages, want 9 of 12 or more", whole)
 	}
+	// Reserved bytes at the end of each page are no content.
+	path = filepath.Join(dir, "reserved.db")
+	sqlite3(t, path, ".filectrl reserve_bytes 40\nPRAGMA secure_delete=0; VACUUM; "+fmt.Sprintf(items, 800)+" DELETE FROM item WHERE id%9=4;")
+	f, b := load(t, path)
+	there := 0
+	for id := 4; id <= 800; id += 9 { // each ends with its time, so that no longer name is taken for it
+		if bytes.Contains(b, binary.BigEndian.AppendUint32(fmt.Appendf(nil, "name %d", id), uint32(1700000000+id))) {
+			there++
+		}
+	}
+	if n := withPrefix(told(t, f, Options{}), "item "); f.Reserved != 40 || there < 50 || n < there-1 {
+		t.Errorf("%d bytes reserved, %d rows of %d that are there", f.Reserved, n, there)
+	}
 	path = filepath.Join(dir, "index.db")
 	sqlite3(t, path, "PRAGMA secure_delete=0; CREATE TABLE t(id INTEGER PRIMARY KEY, who TEXT, body TEXT); CREATE INDEX by_who ON t(who); INSERT INTO t SELECT value, 'person '||value, printf('%.*c',300,'b') FROM generate_series(1,50); DELETE FROM t WHERE id BETWEEN 20 AND 29; INSERT INTO t SELECT value, 'another '||value, printf('%.*c',320,'n') FROM generate_series(101,160);")
-	f, b := load(t, path)
+	f, b = load(t, path)
 	lines := told(t, f, Options{})
 	for id := 20; id < 30; id++ {
 		entry := fmt.Sprintf("person %d", id)

@@ -49,8 +49,8 @@ func (s *Survey) Rows(opt Options) iter.Seq2[*Row, error] {
 					return
 				}
 			}
-			if opt.Seen != nil {
-				opt.Seen(b.bytes)
+			if opt.Seen != nil && !opt.Seen(b.bytes) {
+				return
 			}
 			if g.merge(b); len(g.found) > maxFindings && !g.emit(yield) {
 				return

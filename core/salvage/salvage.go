@@ -75,8 +75,9 @@ func (r *Row) Fields() []Field { return r.layout.fields(r.shape, r.Offset-int64(
 type Options struct {
 	Live bool // live rows, too
 	Full bool // also hunt for pages that nothing refers to
-	// Seen, if not nil, is called with how many bytes more have been scanned.
-	Seen func(n int64)
+	// Seen, if not nil, is called with how many bytes more have been scanned. If it
+	// returns false, nothing more is scanned or told.
+	Seen func(n int64) bool
 }
 
 // Origins lists every origin.

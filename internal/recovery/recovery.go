@@ -212,7 +212,7 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d *store.File, be
 		return nil, res, nil
 	}
 	left := d.Size
-	opt := salvage.Options{Full: full, Seen: func(n int64) { n = min(n, left); left -= n; told(n) }}
+	opt := salvage.Options{Full: full, Seen: func(n int64) bool { n = min(n, left); left -= n; told(n); return ctx.Err() == nil }}
 	survey := salvage.New(db.File)
 	mapped := newMapping(survey, db.source)
 	var out []*record.Record
@@ -248,6 +248,9 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d *store.File, be
 			}
 			mapped.row(row)
 		}
+	}
+	if ctx.Err() != nil {
+		return nil, nil, context.Cause(ctx)
 	}
 	told(left)
 	if res.Map, err = mapped.pageMap(); err != nil {
