@@ -55,10 +55,11 @@ func TestRecoveryAgainstTheTruthFile(t *testing.T) {
 	for _, p := range planted[2:] {
 		harbour = append(harbour, p.body)
 	}
+	harbour = append(harbour, "the case is under the third boat, come after ten") // which only the log holds
 	for _, g := range gone {
 		galley = append(galley, g.body)
 	}
-	check(t, dir, "truth.json", "harbour-phone-2026-09-24", ".", harbour, 300, map[record.State]int{record.Intact: 3500, record.Held: 20, record.Recovered: 200})
+	check(t, dir, "truth.json", "harbour-phone-2026-09-24", ".", harbour, 300, map[record.State]int{record.Intact: 3500, record.Held: 20, record.Recovered: 200, record.Earlier: 4})
 	check(t, dir, "truth-galley.json", "", "galley-phone-2026-09-22.stow", galley, 80, map[record.State]int{record.Intact: 1200, record.Held: 1, record.Recovered: 40})
 }
 
@@ -108,6 +109,22 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 			t.Errorf("%s: the backup says %s", f.Path, f.SHA256)
 		}
 		src := &fieldmap.Source{Path: f.Path, Stored: f.Stored, SHA256: sum, Bytes: bytes.NewReader(raw)}
+		for _, l := range bk.Files {
+			if l.Path == f.Path+"-wal" {
+				r, err := bk.Content(l)
+				if err != nil {
+					t.Fatal(err)
+				}
+				log, err := io.ReadAll(r)
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := db.OpenLog(bytes.NewReader(log), int64(len(log))); err != nil {
+					t.Fatal(err)
+				}
+				src.Log = &fieldmap.Source{Path: l.Path, Stored: l.Stored, SHA256: l.SHA256, Bytes: bytes.NewReader(log)}
+			}
+		}
 		for r, err := range m.Records(salvage.New(db), src, fieldmap.Names{}, salvage.Options{Full: true}, func(*salvage.Row) {}) {
 			if err != nil {
 				t.Fatal(err)

@@ -2,6 +2,8 @@ package democase
 
 import (
 	"database/sql"
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"os"
 
@@ -75,6 +77,43 @@ func (d *database) note(t *Truth, onHandset, table, how, where string, args ...a
 		t.Deleted = append(t.Deleted, del)
 	}
 	return rows.Err()
+}
+
+// sameLog makes a write-ahead log the same on every machine: the library draws its
+// salts by chance ("Database File Format" section 4.1), and the checksums follow.
+func sameLog(log []byte) error {
+	const header, frame = 32, 24
+	if len(log) < header || binary.BigEndian.Uint32(log)&^1 != 0x377f0682 {
+		return errors.New("the library has written no log")
+	}
+	var order binary.ByteOrder = binary.LittleEndian
+	if log[3]&1 == 1 {
+		order = binary.BigEndian
+	}
+	var s [2]uint32
+	sum := func(b []byte) {
+		for ; len(b) >= 8; b = b[8:] {
+			s[0] += order.Uint32(b) + s[1]
+			s[1] += order.Uint32(b[4:]) + s[0]
+		}
+	}
+	put := func(b []byte) {
+		binary.BigEndian.PutUint32(b, s[0])
+		binary.BigEndian.PutUint32(b[4:], s[1])
+	}
+	salts := []byte("saltsalt")
+	size := int(binary.BigEndian.Uint32(log[8:]))
+	copy(log[16:], salts)
+	sum(log[:24])
+	put(log[24:])
+	for at := header; at+frame+size <= len(log); at += frame + size {
+		f := log[at:][:frame+size]
+		copy(f[8:], salts)
+		sum(f[:8])
+		sum(f[frame:])
+		put(f[16:])
+	}
+	return nil
 }
 
 // finish counts the live rows of the named tables and gives the file's bytes.

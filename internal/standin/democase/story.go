@@ -2,12 +2,14 @@ package democase
 
 import (
 	"bytes"
+	"database/sql"
 	"encoding/binary"
 	"fmt"
 	"image"
 	"image/color"
 	"image/png"
 	"math/rand/v2"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -78,6 +80,14 @@ func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
 			return nil, nil, err
 		}
 		out = append(out, content{m.path, b, end})
+	}
+	if !end.Before(deletions) {
+		main, log, err := edits(filepath.Join(work, filepath.Base(talkPath)), t)
+		if err != nil {
+			return nil, nil, err
+		}
+		out[0].data = main
+		out = append(out, content{talkPath + "-wal", log, end})
 	}
 	r := rand.New(rand.NewPCG(26, 14))
 	out = append(out,
@@ -185,6 +195,44 @@ func talk(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 		stamp(fieldmap.Millis2001, gone), stamp(fieldmap.Millis2001, gone.AddDate(0, 0, 30)))
 	db.remove(t, talkPath, "line", "moved to the holding area", held)
 	return db.finish(t, talkPath, "line", "binned")
+}
+
+// edits is what happened to the messages last, and lies in the database's log: three
+// of them were changed, one twice, and one was sent and withdrawn again.
+func edits(path string, t *Truth) (main, log []byte, err error) {
+	db, err := sql.Open("sqlite", path)
+	if err != nil {
+		return nil, nil, err
+	}
+	db.SetMaxOpenConns(1)
+	d := &database{DB: db, path: path}
+	defer d.Close()
+	for _, q := range []string{"secure_delete=OFF", "journal_mode=WAL", "wal_autocheckpoint=0"} {
+		d.exec("PRAGMA " + q)
+	}
+	change := func(like, body string) {
+		if d.err == nil {
+			d.err = d.note(t, talkPath, "line", "changed afterwards", "body LIKE ?", like)
+		}
+		d.exec("UPDATE line SET body = ? WHERE body LIKE ?", body, like)
+	}
+	change("late line 4,%", "I was at home all evening, ask anybody")
+	change("late line 9,%", "the case? no idea which one you mean")
+	change("the case? no idea%", "no idea what you mean")
+	change("late line 14,%", "not this week")
+	d.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (3, ?, 1, ?, 'the case is under the third boat, come after ten', 0)",
+		people[2].number, stamp(fieldmap.Millis2001, time.Date(2026, 9, 24, 14, 2, 0, 0, time.UTC)))
+	d.remove(t, talkPath, "line", "withdrawn", "body LIKE 'the case is under%'")
+	if d.err != nil {
+		return nil, nil, d.err
+	}
+	if main, err = os.ReadFile(path); err == nil {
+		log, err = os.ReadFile(path + "-wal")
+	}
+	if err == nil {
+		err = sameLog(log)
+	}
+	return main, log, err
 }
 
 // ring writes the call app's database: layout "ring 1".

@@ -385,43 +385,56 @@ func (c *cell) become(r *store.Record) {
 	}
 }
 
-// read gives the values of a cell's fields, as far as they lie in the page.
+// read gives the values of a cell's fields, as far as they lie in the page, in the
+// order of the record.
 func (k *chosenPage) read(db *recovery.Database, b []byte, fields []salvage.Field) (out []value) {
 	types := map[string]sqlitefile.SerialType{}
+	text := func(v sqlitefile.Value) string {
+		s, ok := fieldmap.Text(v, db.Encoding)
+		if !ok {
+			return "NULL"
+		}
+		return s
+	}
+	set := func(name, s string) {
+		if len(s) > 300 {
+			s = strings.ToValidUTF8(s[:300], "") + " …"
+		}
+		if i := slices.IndexFunc(out, func(v value) bool { return v.Name == name }); i >= 0 {
+			out[i].Text = s
+			return
+		}
+		out = append(out, value{name, s})
+	}
 	for _, f := range fields {
 		at := int(f.Offset - k.Offset)
 		if at < 0 || at+f.Length > len(b) {
 			continue
 		}
 		raw := b[at : at+f.Length]
-		if name, is := strings.CutPrefix(f.Name, "type of "); is && f.Role == "type" {
-			if t, n := sqlitefile.Varint(raw); n > 0 {
-				types[name] = sqlitefile.SerialType(t)
-				if sqlitefile.SerialType(t).Size() == 0 { // its type is its value
-					v, _ := sqlitefile.ReadValue(sqlitefile.SerialType(t), nil, 0)
-					s, ok := fieldmap.Text(v, db.Encoding)
-					if !ok {
-						s = "NULL"
-					}
-					out = append(out, value{name, s})
-				}
+		switch name, isType := strings.CutPrefix(f.Name, "type of "); {
+		case f.Role == "type" && isType:
+			n, size := sqlitefile.Varint(raw)
+			t := sqlitefile.SerialType(n)
+			if size == 0 {
+				continue
 			}
-		}
-		if f.Role == "value" {
+			types[name] = t
+			set(name, "")                                     // here it stands; its value follows
+			if v, ok := sqlitefile.ReadValue(t, nil, 0); ok { // its type is its value
+				set(name, text(v))
+			}
+		case f.Role == "value":
 			t, known := types[f.Name]
 			v, ok := sqlitefile.ReadValue(t, raw, 0)
-			s := fmt.Sprintf("%d bytes", f.Length)
-			if known && ok {
-				if s, ok = fieldmap.Text(v, db.Encoding); !ok {
-					s = "NULL"
-				}
-			} else if known && t.Class() == sqlitefile.Text {
-				s = sqlitefile.DecodeText(raw, db.Encoding) + " …"
+			switch {
+			case known && ok:
+				set(f.Name, text(v))
+			case known && t.Class() == sqlitefile.Text:
+				set(f.Name, sqlitefile.DecodeText(raw, db.Encoding)+" …")
+			default:
+				set(f.Name, fmt.Sprintf("%d bytes", f.Length))
 			}
-			if len(s) > 300 {
-				s = strings.ToValidUTF8(s[:300], "") + " …"
-			}
-			out = append(out, value{f.Name, s})
 		}
 	}
 	return out
