@@ -63,6 +63,7 @@ type Page struct {
 	Now      time.Time
 	Query    url.Values
 	Path     string
+	Posted   bool // the page answers a form that was refused
 	Theme    string
 	Notice   string
 	Fault    string // an error to show at the top of the sheet
@@ -128,7 +129,8 @@ func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
 // Page begins a page for a request. Inside a case it loads what the frame
 // shows of it.
 func (a *App) Page(c *gin.Context, title, stage string) (*Page, error) {
-	p := &Page{Title: title, Stage: stage, Who: Who(c), Zone: time.UTC, Now: time.Now(), Query: c.Request.URL.Query(), Path: c.Request.URL.Path}
+	p := &Page{Title: title, Stage: stage, Who: Who(c), Zone: time.UTC, Now: time.Now(), Query: c.Request.URL.Query(), Path: c.Request.URL.Path,
+		Posted: c.Request.Method == http.MethodPost}
 	if t, err := c.Cookie("theme"); err == nil && (t == "night" || t == "day") {
 		p.Theme = t
 	}

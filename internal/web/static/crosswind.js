@@ -4,6 +4,12 @@
 
 const Crosswind = (window.Crosswind = {});
 
+// A page that answers a refused form has the form's address; what is looked at again
+// is the page that the form was on.
+if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(location.origin + "/")) {
+  history.replaceState(null, "", document.referrer);
+}
+
 // visit fetches an address of this site and puts the named regions of the page
 // that comes in place of those that are shown.
 let visits = 0;
@@ -14,7 +20,7 @@ Crosswind.visit = async function (url, { push = true, regions = null, asked = tr
   const page = new DOMParser().parseFromString(await answer.text(), "text/html");
   if (mine !== visits) return; // a later one has overtaken it
   if (!answer.ok || !page.querySelector("[data-region]")) {
-    location.assign(url);
+    if (asked) location.assign(url);
     return;
   }
   const wasOpen = document.querySelector(".drawer");
