@@ -141,11 +141,18 @@ func (sc *scanner) choose() []*candidate {
 // lie side by side: if no other begins there, or one began within, the cell's tail
 // may be another's.
 func (sc *scanner) neat() {
+	var starts map[int]bool
 	for _, c := range sc.found {
 		if !c.gap || c.overwritten > 0 || c.truncated || c.exact {
 			continue
 		}
-		c.exact = sc.headAt(c.end) || slices.ContainsFunc(sc.found, func(b *candidate) bool { return b.start == c.end })
+		if starts == nil {
+			starts = make(map[int]bool, len(sc.found))
+			for _, b := range sc.found {
+				starts[b.start] = true
+			}
+		}
+		c.exact = starts[c.end] || sc.headAt(c.end)
 	}
 }
 
@@ -179,6 +186,10 @@ func (sc *scanner) headAt(at int) bool {
 	return false
 }
 
+// maxOverlaps is how many readings behind one's start are compared with it: a hostile
+// page may have thousands.
+const maxOverlaps = 256
+
 // cutOff finds cells whose tails were taken by others: a cell whose whole head lies
 // in the body of another was written later. What is left of the earlier one is
 // kept if it still tells something.
@@ -189,7 +200,7 @@ func (sc *scanner) cutOff(found []*candidate) []*candidate {
 	for i, c := range cs {
 		cut := 0
 		if c.overwritten == 0 && !c.pointed && !c.stale {
-			for _, b := range cs[i+1:] {
+			for _, b := range cs[i+1 : min(i+1+maxOverlaps, len(cs))] {
 				if b.start >= c.end {
 					break
 				}
@@ -370,12 +381,10 @@ func withoutContainers(cs []*candidate) []*candidate {
 		if c.overwritten > 0 && wholeAt[c.header] {
 			continue // another reading of the same record, which is better proved
 		}
-		if c.solved && slices.ContainsFunc(cs, func(b *candidate) bool {
-			return b.exact && b.start >= c.start+freedHead && b.end <= c.end && b.start < c.end
-		}) {
+		inside := sort.SearchInts(starts, c.start+freedHead)
+		if c.solved && slices.ContainsFunc(cs[inside:min(inside+maxOverlaps, len(cs))], func(b *candidate) bool { return b.exact && b.end <= c.end && b.start < c.end }) {
 			continue
 		}
-		inside := sort.SearchInts(starts, c.start+freedHead)
 		if c.overwritten > 0 && firstEnd[inside] <= c.end {
 			continue
 		}

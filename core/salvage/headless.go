@@ -15,7 +15,7 @@ import (
 // the cell begins a block, so that its tail may be in use again.
 func (sc *scanner) headless(at, size, to int, first bool) {
 	ends := sc.cellEnds(at, size)
-	sc.bound = slices.Contains(sc.bounds, ends[0])
+	sc.bound = ends[0] < len(sc.bounds) && sc.bounds[ends[0]] == sc.regions
 	var best *candidate
 	for _, sh := range sc.s.shapes {
 		if sh.kind != leafKind(sc.kind) || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || sh.index != "" && sh != sc.own {
@@ -50,8 +50,15 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 // cellEnds lists where a cell freed at offset at may end: where its block does, and
 // where another begins that the block was joined with.
 func (sc *scanner) cellEnds(at, size int) []int {
+	const nearest = 8 // of each sort: a hostile page may have thousands
 	ends := append(sc.scratch[:0], at+size)
-	for _, e := range sc.ends {
+	i, _ := slices.BinarySearch(sc.ends, at+freedHead+1)
+	for _, e := range sc.ends[i:min(i+nearest, len(sc.ends))] {
+		if e < at+size {
+			ends = append(ends, e)
+		}
+	}
+	for _, e := range sc.freed[max(0, len(sc.freed)-nearest):] {
 		if e > at+freedHead && e < at+size {
 			ends = append(ends, e)
 		}

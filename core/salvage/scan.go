@@ -27,14 +27,16 @@ type scanner struct {
 	spare   []*candidate       // to be used again
 	types   []typeAt           // scratch
 	at      int                // 1 + the index of the image that was read last, 0 if none
-	ends    []int              // where cells of a region are known to begin
+	ends    []int              // where whole cells of a region begin, in order
+	freed   []int              // and freed ones, from the last to the first
 	lengths [256]bool          // what a byte that gives a header's length may be
 	bound   bool               // the block that is looked at ends at one of bounds
 	scratch []int              // for cellEnds
 	vals    []sqlitefile.Value // scratch for values
 	gone    []bool
-	bounds  []int // where cells of it are known to begin or end
-	block   bool  // the region is a free block
+	bounds  []uint32 // for each offset, the last region in which a cell began or ended there
+	regions uint32   // how many have been looked at
+	block   bool     // the region is a free block
 }
 
 func newScanner(s *Survey) *scanner {
@@ -301,7 +303,12 @@ func (sc *scanner) elect(fits []bool, against []float64, cells int) (best *shape
 // whole, or one whose head was overwritten when it was freed. block says that the
 // part is a free block, so that a freed cell begins it.
 func (sc *scanner) region(from, to int, block bool) {
-	sc.ends, sc.bounds, sc.block = sc.ends[:0], append(sc.bounds[:0], to), block
+	sc.ends, sc.freed, sc.block = sc.ends[:0], sc.freed[:0], block
+	if sc.bounds == nil {
+		sc.bounds = make([]uint32, len(sc.data)+1)
+	}
+	sc.regions++
+	sc.bounds[to] = sc.regions
 	first := len(sc.found)
 	kind := leafKind(sc.kind)
 	begin := from
@@ -329,7 +336,7 @@ func (sc *scanner) region(from, to int, block bool) {
 	}
 	for _, c := range sc.found[first:] {
 		sc.ends = append(sc.ends, c.start)
-		sc.bounds = append(sc.bounds, c.start, c.end)
+		sc.bounds[c.start], sc.bounds[c.end] = sc.regions, sc.regions
 	}
 	for _, c := range sc.found[first:] {
 		_, next := slices.BinarySearch(sc.ends, c.end)
@@ -355,9 +362,9 @@ func (sc *scanner) region(from, to int, block bool) {
 		n := len(sc.found)
 		sc.headless(at, size, to, at == from && block)
 		if len(sc.found) > n && slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact }) {
-			sc.ends = append(sc.ends, at)
+			sc.freed = append(sc.freed, at)
 			for _, c := range sc.found[n:] {
-				sc.bounds = append(sc.bounds, at, c.end)
+				sc.bounds[at], sc.bounds[c.end] = sc.regions, sc.regions
 			}
 		}
 	}
