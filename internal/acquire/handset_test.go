@@ -141,7 +141,7 @@ func TestHandsetFiles(t *testing.T) {
 			t.Error("deleted records would be withheld")
 		}
 		fs, err := b.s.Files(context.Background(), store.FileFilter{Acquisition: b.newest().ID, Part: store.Both}, 10)
-		if err != nil || len(fs) != 1 || !strings.HasSuffix(fs[0].RealPath, "/"+kind) {
+		if err != nil || len(fs) == 0 || len(fs) > 2 || !strings.HasSuffix(fs[0].RealPath, "/"+kind) || fs[len(fs)-1].RealPath != fs[0].RealPath && fs[1].RealPath != fs[0].RealPath+"-wal" {
 			t.Errorf("%+v, %v", fs, err)
 		}
 	}
