@@ -188,6 +188,10 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 func (q *Recoverer) database(ctx context.Context, t *run.Task, d *store.File, beside map[string]*store.File, names fieldmap.Names, full bool) ([]*record.Record, *store.RecoveredDatabase, error) {
 	res := &store.RecoveredDatabase{Path: d.RealPath, ByOrigin: json.RawMessage("{}")}
 	note := func(err error) { res.Notes = append(res.Notes, err.Error()); t.Logf("%s: %v", d.RealPath, err) }
+	m := fieldmap.For(d.RealPath)
+	if m != nil {
+		res.FieldMap = m.Name
+	}
 	told := func(n int64) { t.Done(n, 0) }
 	defer func() { t.Done(0, 1) }()
 	for _, f := range []*store.File{d, beside[d.RealPath+"-wal"], beside[d.RealPath+"-journal"]} {
@@ -216,8 +220,7 @@ func (q *Recoverer) database(ctx context.Context, t *run.Task, d *store.File, be
 	survey := salvage.New(db.File)
 	mapped := newMapping(survey, db.source)
 	var out []*record.Record
-	if m := fieldmap.For(d.RealPath); m != nil {
-		res.FieldMap = m.Name
+	if m != nil {
 		for rec, err := range m.Records(survey, db.source, names, opt, mapped.row) {
 			if ctx.Err() != nil {
 				return nil, nil, context.Cause(ctx)
