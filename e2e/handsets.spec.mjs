@@ -101,7 +101,7 @@ for (const [exhibit, name, row, code, app] of [
     await read.click();
     await expect(page.getByText(`${exhibit} acquisition 1`).first()).toBeVisible({ timeout: 60_000 });
     await page.goto(at(`/verify?exhibit=${exhibit}`));
-    await expect(page.getByRole("row", { name: new RegExp(app) })).toBeVisible();
+    await expect(page.getByRole("row", { name: new RegExp(app) }).first()).toBeVisible();
     await expect(page.locator('tbody[data-rows="files"]')).not.toContainText(".png"); // not chosen
     await page.goto(at(`/recover?exhibit=${exhibit}`));
     await page.getByRole("button", { name: "Light pass" }).click();
