@@ -146,6 +146,7 @@ test("2. a backup is found and acquired while the page is left", async () => {
   await whole.getByRole("button", { name: "Acquire" }).click();
   const run = page.locator("[data-run]").first();
   // Paused, left, come back to, and resumed.
+  await expect(run.locator('[data-part="bytes"]')).toContainText(/ of .*[1-9]/); // its files are listed
   await run.getByRole("button", { name: "Pause" }).click();
   await expect(run).toHaveAttribute("data-state", "paused");
   await page.goto(kase());
@@ -276,6 +277,8 @@ test("4b. the page map: from the map to a page, its cells and the record, and ba
   await expect(side.locator(".bytes")).toContainText("--");
   await page.goto(page.url().replace(/page=\d+/, "page=99999"));
   await expect(page.getByRole("alert")).toContainText('has no page "99999"');
+  await expect(page.locator("#map-here")).toContainText(/page \d\d:/); // the last one
+  expect(faults.filter((f) => !f.includes("422"))).toEqual([]);
   faults.splice(0); // the refusal's own status
 });
 

@@ -107,7 +107,7 @@
       this.pages = data.byteLength / BYTES;
       this.tables = box.dataset.tables.split("\n");
       this.colors = colors();
-      this.cursor = Number(new URL(location.href).searchParams.get("page")) || 1;
+      this.cursor = Math.min(this.pages, Math.max(1, Math.floor(Number(new URL(location.href).searchParams.get("page"))) || 1));
       this.fit();
     }
     page(n) {
@@ -318,7 +318,7 @@
     map.tell(map.cursor);
     document.addEventListener("crosswind:visited", () => {
       const n = Number(new URL(location.href).searchParams.get("page"));
-      if (n && n !== map.cursor) map.move(n);
+      if (n >= 1 && n <= map.pages && n !== map.cursor) map.move(n);
     });
     matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => {
       map.colors = colors();
