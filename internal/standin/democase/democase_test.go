@@ -63,6 +63,19 @@ func TestRecoveryAgainstTheTruthFile(t *testing.T) {
 	check(t, dir, "truth-galley.json", "", "galley-phone-2026-09-22.stow", galley, 80, map[record.State]int{record.Intact: 1200, record.Held: 1, record.Recovered: 40})
 }
 
+func bytesOf(t *testing.T, bk *backup.Backup, f backup.File) []byte {
+	t.Helper()
+	r, err := bk.Content(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := io.ReadAll(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
 func check(t *testing.T, dir, truthFile, folder, name string, planted []string, deletedAtLeast int, atLeast map[record.State]int) {
 	t.Helper()
 	var truth Truth
@@ -91,14 +104,7 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 		if m == nil {
 			continue
 		}
-		r, err := bk.Content(f)
-		if err != nil {
-			t.Fatal(err)
-		}
-		raw, err := io.ReadAll(r)
-		if err != nil {
-			t.Fatal(err)
-		}
+		raw := bytesOf(t, bk, f)
 		set, _ := digest.Reader(bytes.NewReader(raw))
 		db, err := sqlitefile.Open(bytes.NewReader(raw), int64(len(raw)))
 		if err != nil {
@@ -111,14 +117,7 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 		src := &fieldmap.Source{Path: f.Path, Stored: f.Stored, SHA256: sum, Bytes: bytes.NewReader(raw)}
 		for _, l := range bk.Files {
 			if l.Path == f.Path+"-wal" {
-				r, err := bk.Content(l)
-				if err != nil {
-					t.Fatal(err)
-				}
-				log, err := io.ReadAll(r)
-				if err != nil {
-					t.Fatal(err)
-				}
+				log := bytesOf(t, bk, l)
 				if err := db.OpenLog(bytes.NewReader(log), int64(len(log))); err != nil {
 					t.Fatal(err)
 				}
