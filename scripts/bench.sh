@@ -3,7 +3,7 @@
 # by side in one run.
 set -euo pipefail
 cd "$(dirname "$0")/.."
-scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3
+scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3 gcc=gcc
 mkdir -p .local
 dir=$(mktemp -d .local/bench-XXXXXX)
 chmod 755 "$dir"
