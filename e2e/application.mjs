@@ -1,5 +1,6 @@
 // Starts the real application with its demo, on a database of its own, and
-// ends it after the tests.
+// ends it after the tests. Its runs read at a bounded rate, so that there is
+// time to pause one on a fast machine too.
 import { execFileSync, spawn } from "node:child_process";
 import { mkdtempSync, rmSync } from "node:fs";
 import { tmpdir } from "node:os";
@@ -14,7 +15,7 @@ export default async function start() {
   const url = new URL(admin);
   url.pathname = "/" + name;
   const dir = mkdtempSync(join(tmpdir(), "crosswind-e2e-"));
-  const app = spawn("bin/crosswind", ["demo", "--dir", dir, "--listen", "127.0.0.1:0", "--recordings", "10"], {
+  const app = spawn("bin/crosswind", ["demo", "--dir", dir, "--listen", "127.0.0.1:0", "--recordings", "10", "--rate", "60"], {
     env: { ...process.env, CROSSWIND_DATABASE: url.href },
     stdio: ["ignore", "pipe", "inherit"],
   });

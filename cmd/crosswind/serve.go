@@ -39,6 +39,7 @@ type settings struct {
 	Handsets []string // addresses of the links to connected handsets
 	Service  string   // address of the cloud service
 	Runs     int      // how many go at once in this process
+	Rate     int      // MB a second that a run reads at most, 0 for no bound
 	Lease    time.Duration
 	What     string // serve, work or demo
 }
@@ -64,7 +65,12 @@ func (s *settings) flags(c *cobra.Command) {
 	f.StringVar(&s.Service, "cloud", "", "address of the cloud service, http://…")
 	s.Backups = folders(env("CROSSWIND_BACKUPS", ""))
 	f.IntVar(&s.Runs, "runs", 2, "how many runs go at once in this process")
+	s.rate(c)
 	f.DurationVar(&s.Lease, "lease", run.DefaultLease, "how long a run is held without a sign of life; the same for all processes")
+}
+
+func (s *settings) rate(c *cobra.Command) {
+	c.Flags().IntVar(&s.Rate, "rate", 0, "MB that a run reads in a second at most, to spare a weak disk or a shared line; 0 for no bound")
 }
 
 func folders(list string) (out []string) {
@@ -147,6 +153,8 @@ func start(ctx context.Context, s settings) (*application, error) {
 		return nil, fmt.Errorf("%w: name a folder for the vault with --data or CROSSWIND_DATA", errUse)
 	case s.Runs < 1:
 		return nil, fmt.Errorf("%w: --runs is at least 1", errUse)
+	case s.Rate < 0:
+		return nil, fmt.Errorf("%w: --rate is at least 0", errUse)
 	case s.Lease < time.Second:
 		return nil, fmt.Errorf("%w: --lease is at least 1s", errUse)
 	}
@@ -174,7 +182,7 @@ func start(ctx context.Context, s settings) (*application, error) {
 	p := run.NewProcess(s.What)
 	return &application{settings: s, store: st, log: log,
 		frame: &frame.App{Store: st, Vault: v, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
-		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Jobs: map[string]run.Job{
+		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Rate: int64(s.Rate) * 1e6, Jobs: map[string]run.Job{
 			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "acquire cloud": acq.Cloud, "make backup": acq.MakeBackup, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
 			"recover": rec.Recover, "package": mk.Package}}}, nil
 }

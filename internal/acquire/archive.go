@@ -71,7 +71,7 @@ func (q *Acquirer) fetch(ctx context.Context, t *run.Task, ar *store.Archive) er
 		return err
 	}
 	t.Total(2*st.Size(), 0)
-	set, err := q.Vault.Put(ctx, f, func(n int) { t.Done(int64(n), 0) })
+	set, err := q.Vault.Put(ctx, f, t.Read)
 	if err != nil {
 		return fmt.Errorf("reading the archive: %w", err)
 	}
@@ -115,7 +115,7 @@ func (q *Acquirer) unpack(ctx context.Context, t *run.Task, ar *store.Archive, b
 		}
 		k, ok := have[m.Path]
 		if !ok || !q.Vault.Has(k.SHA256, k.Size) {
-			set, err := q.Vault.Put(ctx, m, func(n int) { t.Done(int64(n), 0) })
+			set, err := q.Vault.Put(ctx, m, t.Read)
 			if err != nil {
 				return 0, 0, fmt.Errorf("unpacking %s: %w", m.Path, err)
 			}

@@ -281,7 +281,7 @@ func (q *Acquirer) file(ctx context.Context, t *run.Task, fsys fs.FS, a *store.A
 // keep puts the content of a file, which has size bytes unless size is -1, into
 // the vault and the file into the list.
 func (q *Acquirer) keep(ctx context.Context, t *run.Task, f *store.File, r io.Reader, size int64) error {
-	set, err := q.Vault.Put(ctx, r, func(n int) { t.Done(int64(n), 0) })
+	set, err := q.Vault.Put(ctx, r, t.Read)
 	if err != nil {
 		return err
 	}

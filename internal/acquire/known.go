@@ -72,7 +72,7 @@ func (q *Acquirer) buildKnown(ctx context.Context, t *run.Task, list io.Reader, 
 	}
 	defer set.Close()
 	var length int
-	k.Digests, length, k.Skipped, err = digest.BuildKnown(vault.Told(ctx, list, func(n int) { t.Done(int64(n), 0) }), set, scratch)
+	k.Digests, length, k.Skipped, err = digest.BuildKnown(vault.Told(ctx, list, t.Read), set, scratch)
 	if err != nil {
 		return fmt.Errorf("the list %s: %w", k.Name, err)
 	}

@@ -80,7 +80,7 @@ func (q *Acquirer) receive(ctx context.Context, t *run.Task, l handset.Link, st 
 		return "", err
 	}
 	defer r.Close()
-	size, err := io.Copy(tmp, toldReader{r, func(n int) { t.Done(int64(n), 0) }})
+	size, err := io.Copy(tmp, toldReader{r, t.Read})
 	if err != nil {
 		return "", fmt.Errorf("receiving the backup: %w. Nothing of it is kept; ask for it again", err)
 	}

@@ -116,7 +116,7 @@ func (q *Acquirer) volume(ctx context.Context, t *run.Task, a *store.Acquisition
 	}
 	w := digest.NewWriter()
 	defer w.Sum() // which also ends its work
-	if _, err := io.Copy(struct{ io.Writer }{w}, toldReader{io.NewSectionReader(part, 0, have), func(n int) { t.Done(int64(n), 0) }}); err != nil {
+	if _, err := io.Copy(struct{ io.Writer }{w}, toldReader{io.NewSectionReader(part, 0, have), t.Read}); err != nil {
 		return fmt.Errorf("reading what was kept: %w", err)
 	}
 	to := &synced{f: part, every: every, at: have}
@@ -136,7 +136,7 @@ func (q *Acquirer) volume(ctx context.Context, t *run.Task, a *store.Acquisition
 		if err != nil {
 			return err
 		}
-		t.Done(int64(len(b)), 0)
+		t.Read(len(b))
 	}
 	if err := to.wait(); err != nil {
 		return vault.Writing(err)

@@ -121,7 +121,7 @@ func check(ctx context.Context, t *run.Task, f *store.File, open func(*store.Fil
 		return "cannot be read: " + err.Error(), nil, nil
 	}
 	defer r.Close()
-	set, err := digest.Reader(vault.Told(ctx, r, func(n int) { t.Done(int64(n), 0) }))
+	set, err := digest.Reader(vault.Told(ctx, r, t.Read))
 	if ctx.Err() != nil {
 		return "", nil, context.Cause(ctx)
 	}

@@ -32,6 +32,8 @@ type Task struct {
 	p   store.Progress
 	// cutOff is set when the database could not be reached meanwhile.
 	cutOff atomic.Bool
+	rate   int64     // see Worker
+	due    time.Time // when the bytes read so far are due at that rate
 }
 
 // Subject reads what the run is about into dst.
@@ -55,6 +57,23 @@ func (t *Task) Done(bytes, items int64) {
 	defer t.mu.Unlock()
 	t.p.BytesDone += bytes
 	t.p.ItemsDone += items
+}
+
+// Read counts n bytes that were read, and waits while they came faster than the
+// run may read.
+func (t *Task) Read(n int) {
+	t.Done(int64(n), 0)
+	if t.rate == 0 {
+		return
+	}
+	t.mu.Lock()
+	if now := time.Now(); t.due.Before(now) {
+		t.due = now
+	}
+	t.due = t.due.Add(time.Duration(float64(n) / float64(t.rate) * float64(time.Second)))
+	due := t.due
+	t.mu.Unlock()
+	time.Sleep(time.Until(due))
 }
 
 // Found counts what has been found so far, by a word.
@@ -99,6 +118,8 @@ type Worker struct {
 	Process *store.Process
 	// Lease is how long a run is held without a sign of life.
 	Lease time.Duration
+	// Rate is how many bytes a run reads in a second at most, 0 for no bound.
+	Rate int64
 }
 
 // DefaultLease suits machines that are busy.
@@ -162,7 +183,7 @@ func (w *Worker) Work(ctx context.Context) {
 }
 
 func (w *Worker) do(ctx context.Context, r *store.Run) {
-	t := &Task{Run: r, p: store.Progress{Found: map[string]int64{}}}
+	t := &Task{Run: r, rate: w.Rate, p: store.Progress{Found: map[string]int64{}}}
 	r.Last = t.take
 	job := w.Jobs[r.Kind]
 	run, cancel := context.WithCancelCause(ctx)

@@ -178,3 +178,17 @@ func TestLostRunEndsTheJob(t *testing.T) {
 		t.Error("the job went on")
 	}
 }
+
+func TestRateBoundsReading(t *testing.T) {
+	task := &Task{rate: 1e6}
+	start := time.Now()
+	for range 5 {
+		task.Read(2e4)
+	}
+	if d := time.Since(start); d < 99*time.Millisecond {
+		t.Errorf("100 kB at 1 MB/s took %v", d)
+	}
+	if task.p.BytesDone != 1e5 {
+		t.Errorf("%d bytes counted", task.p.BytesDone)
+	}
+}

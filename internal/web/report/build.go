@@ -248,7 +248,7 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 			return struct {
 				io.Reader
 				io.Closer
-			}{vault.Told(ctx, in, func(n int) { t.Done(int64(n), 0) }), in}, nil
+			}{vault.Told(ctx, in, t.Read), in}, nil
 		}})
 	}
 	name := bag.Name + ".zip"
