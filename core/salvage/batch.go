@@ -4,9 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"iter"
-	"runtime"
 	"slices"
-	"sync"
 
 	"crosswind/core/sqlitefile"
 )
@@ -66,49 +64,15 @@ const batchImages = 256
 // batches scans all page versions, several batches at a time, and yields what they
 // gave in their order.
 func (s *Survey) batches(opt Options, ps *patterns) iter.Seq[*batch] {
-	return func(yield func(*batch) bool) {
-		workers := runtime.GOMAXPROCS(0)
-		type job struct {
-			from int
-			done chan *batch
+	return inOrder(func(yield func(int) bool) {
+		for from := 0; from < s.images() && yield(from); from += batchImages {
 		}
-		jobs, order, quit := make(chan job), make(chan job, 2*workers), make(chan struct{})
-		var wg sync.WaitGroup
-		defer wg.Wait()
-		defer close(quit)
-		for range workers {
-			wg.Go(func() {
-				c := collector{s: s.fork(), patterns: ps}
-				c.sc = newScanner(c.s)
-				c.sc.inOrder = true
-				for j := range jobs {
-					j.done <- c.collect(j.from, min(j.from+batchImages, s.images()), opt)
-				}
-			})
-		}
-		wg.Go(func() {
-			defer close(jobs)
-			defer close(order)
-			for from := 0; from < s.images(); from += batchImages {
-				j := job{from, make(chan *batch, 1)}
-				select {
-				case order <- j:
-				case <-quit:
-					return
-				}
-				select {
-				case jobs <- j:
-				case <-quit:
-					return
-				}
-			}
-		})
-		for j := range order {
-			if !yield(<-j.done) {
-				return
-			}
-		}
-	}
+	}, func() func(int) *batch {
+		c := collector{s: s.fork(), patterns: ps}
+		c.sc = newScanner(c.s)
+		c.sc.inOrder = true
+		return func(from int) *batch { return c.collect(from, min(from+batchImages, s.images()), opt) }
+	})
 }
 
 // fork makes a survey that can be used beside s.

@@ -36,7 +36,13 @@ func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *cand
 	if p >= to || int64(d[p]) > size || d[p] < 2 || d[p] < 0x80 && int(d[p]) > longest {
 		return nil
 	}
-	local := sqlitefile.LocalPayload(kind, len(d), size)
+	if !addsUp(d[p:to], size) {
+		return nil
+	}
+	local := int(size)
+	if local > len(d)/8 {
+		local = sqlitefile.LocalPayload(kind, len(d), size)
+	}
 	types, body, sum, ok := recordTypes(d[p:min(p+local, to)], p, sc.types[:0], size)
 	sc.types = types
 	if !ok || int64(body)+sum != size {
@@ -64,6 +70,34 @@ func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *cand
 		c.payload, c.broken = sc.s.chain(sc.im, cell, nil)
 	}
 	return c
+}
+
+// shortSizes are the sizes of values by their serial types, as far as those take one
+// byte; those of no type are larger than any record of which it is asked.
+var shortSizes = func() (sizes [128]int64) {
+	for t := range sizes {
+		if sizes[t] = sqlitefile.SerialType(t).Size(); sizes[t] < 0 {
+			sizes[t] = 1 << 40
+		}
+	}
+	return sizes
+}()
+
+// addsUp is false if the values of a record of size bytes are more or fewer than
+// that, as its header says at the beginning of b. Of longer types it says nothing.
+func addsUp(b []byte, size int64) bool {
+	h := int(b[0])
+	if h >= 0x80 || h > len(b) {
+		return h >= 0x80
+	}
+	sum := int64(h)
+	for _, t := range b[1:h] {
+		if t >= 0x80 {
+			return true
+		}
+		sum += shortSizes[t]
+	}
+	return sum == size
 }
 
 // candidate gives a clean candidate.

@@ -42,7 +42,7 @@ type scanner struct {
 func newScanner(s *Survey) *scanner {
 	sc := &scanner{s: s}
 	for i := range sc.lengths {
-		sc.lengths[i] = i >= 0x80 || i >= 2 && i <= s.longest
+		sc.lengths[i] = i >= 2 && i <= s.longest || i >= 0x80 && s.longest >= 0x80
 	}
 	return sc
 }
@@ -315,6 +315,7 @@ func (sc *scanner) region(from, to int, block bool) {
 	if block {
 		begin += freedHead // its first bytes are the block's own
 	}
+	asTable, asIndex := kind == sqlitefile.LeafTable || !block, kind == sqlitefile.LeafIndex || sc.kind == 0
 	for at := begin; at+freedHead < to; at++ {
 		b := sc.data[at]
 		if b < 2 { // no record is shorter than two bytes
@@ -325,13 +326,23 @@ func (sc *scanner) region(from, to int, block bool) {
 		}
 		// Most of what is no cell is seen at once: where its header's length would
 		// stand is no such length.
-		asIndex := b >= 0x80 || sc.lengths[sc.data[at+1]]
-		asTable := b >= 0x80 || sc.data[at+1] >= 0x80 || sc.lengths[sc.data[at+2]]
-		if asTable && (kind == sqlitefile.LeafTable || !block) {
-			sc.try(sc.cell(at, to, sqlitefile.LeafTable, sc.s.longest))
+		p := at + 1
+		if b >= 0x80 {
+			p = sc.behindVarint(at)
 		}
-		if asIndex && (kind == sqlitefile.LeafIndex || sc.kind == 0) {
+		if asIndex && p < to && sc.lengths[sc.data[p]] {
 			sc.try(sc.cell(at, to, sqlitefile.LeafIndex, sc.s.longest))
+		}
+		if !asTable || p >= to {
+			continue
+		}
+		if sc.data[p] < 0x80 {
+			p++
+		} else {
+			p = sc.behindVarint(p)
+		}
+		if p < to && sc.lengths[sc.data[p]] && (b >= 0x80 || sc.data[p] <= b) {
+			sc.try(sc.cell(at, to, sqlitefile.LeafTable, sc.s.longest))
 		}
 	}
 	for _, c := range sc.found[first:] {
@@ -350,7 +361,8 @@ func (sc *scanner) region(from, to int, block bool) {
 		// The head of a free block, current or merged since, is how we know
 		// that a cell began here. In the gap it must be one, too: the library
 		// frees a cell into a block before the block joins the gap.
-		next, size := int(binary.BigEndian.Uint16(sc.data[at:])), int(binary.BigEndian.Uint16(sc.data[at+2:]))
+		head := binary.BigEndian.Uint32(sc.data[at:])
+		next, size := int(head>>16), int(head&0xffff)
 		if size < freedHead || at+size > len(sc.data) || next != 0 && (next < at+size || next+freedHead > len(sc.data)) {
 			continue
 		}
@@ -368,6 +380,15 @@ func (sc *scanner) region(from, to int, block bool) {
 			}
 		}
 	}
+}
+
+// behindVarint is the offset behind the varint at offset p, or the page's end.
+func (sc *scanner) behindVarint(p int) int {
+	end := min(p+8, len(sc.data))
+	for p < end && sc.data[p] >= 0x80 {
+		p++
+	}
+	return min(p+1, len(sc.data))
 }
 
 // grow makes a slice of n elements, of s if it has the room.

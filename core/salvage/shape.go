@@ -17,13 +17,34 @@ type shape struct {
 	columns []int               // for each value of a record, in order, its column in Table, or rowIDValue
 	rules   []rule              // for each value of a record
 	least   int                 // values that a record has at least
-	live    int                 // rows
-	maxID   int64
-	numbers []span    // that live rows show, for each value of a record
+	*learned
+}
+
+// learned is what live rows show.
+type learned struct {
+	live    int       // how many there are
+	numbers []span    // for each value of a record
 	lengths []span    // of texts, in bytes
-	odd     []bool    // whether a text of a live row holds units that Latin ones do not
+	odd     []bool    // whether a text holds units that Latin ones do not
 	begins  []byteSet // of texts, their first bytes
-	nulls   []bool    // whether a live row has NULL there
+	nulls   []bool    // whether NULL is seen
+}
+
+func newLearned(n int) *learned {
+	return &learned{numbers: make([]span, n), lengths: make([]span, n), odd: make([]bool, n), begins: make([]byteSet, n), nulls: make([]bool, n)}
+}
+
+// join adds what other rows show.
+func (s *learned) join(o *learned) {
+	s.live += o.live
+	for k := range s.numbers {
+		s.numbers[k].join(o.numbers[k])
+		s.lengths[k].join(o.lengths[k])
+		s.odd[k], s.nulls[k] = s.odd[k] || o.odd[k], s.nulls[k] || o.nulls[k]
+		for i, b := range o.begins[k] {
+			s.begins[k][i] |= b
+		}
+	}
 }
 
 // rowIDValue stands for the row id, which ends an index entry.
@@ -50,6 +71,13 @@ func (s *span) see(x float64) {
 		s.low, s.high, s.seen = x, x, true
 	}
 	s.low, s.high = min(s.low, x), max(s.high, x)
+}
+
+func (s *span) join(o span) {
+	if o.seen {
+		s.see(o.low)
+		s.see(o.high)
+	}
 }
 
 // near reports whether x lies in the range, widened by half its own width and
@@ -128,8 +156,7 @@ func indexShape(t *sqlitefile.Table, name string, columns []string) *shape {
 }
 
 func (s *shape) ready() *shape {
-	s.numbers, s.lengths, s.nulls = make([]span, len(s.rules)), make([]span, len(s.rules)), make([]bool, len(s.rules))
-	s.begins, s.odd = make([]byteSet, len(s.rules)), make([]bool, len(s.rules))
+	s.learned = newLearned(len(s.rules))
 	s.least = len(s.rules)
 	for s.least > 1 && s.rules[s.least-1].optional {
 		s.least--
@@ -137,15 +164,8 @@ func (s *shape) ready() *shape {
 	return s
 }
 
-// learn takes in a live row.
-func (s *shape) learn(types []typeAt, body []byte, id int64, enc sqlitefile.Encoding) {
-	s.maxID = max(s.maxID, id)
-	s.live++
-	// The ranges of a large table are those of its first rows and of each eighth
-	// of the others.
-	if s.live > 20000 && s.live%8 != 0 {
-		return
-	}
+// see takes in a live row.
+func (s *learned) see(types []typeAt, body []byte, enc sqlitefile.Encoding) {
 	at := 0
 	for k, t := range types {
 		n := int(t.t.Size())

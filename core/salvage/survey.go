@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
-	"fmt"
 	"slices"
 	"sync/atomic"
 
@@ -71,11 +70,12 @@ func New(f *sqlitefile.File) *Survey {
 	objs, _ := f.Objects() // its fault is already among Tables'
 	s.live = newKeySet(min(int(f.Pages)*8, maxLive), maxLive)
 	byName := map[string]*shape{}
+	var trees []tree
 	for _, t := range tables {
 		sh := s.addShape(tableShape(t))
 		byName[t.Name] = sh
 		sh.root = t.Root
-		s.tree(t.Root, sh)
+		trees = append(trees, tree{t.Root, sh})
 	}
 	auto := map[string]int{}
 	for _, o := range objs {
@@ -84,9 +84,10 @@ func New(f *sqlitefile.File) *Survey {
 			if sh != nil {
 				sh.root = o.Root
 			}
-			s.tree(o.Root, sh)
+			trees = append(trees, tree{o.Root, sh})
 		}
 	}
+	s.walk(trees)
 	s.freeList()
 	s.versions()
 	s.dropped()
@@ -165,64 +166,6 @@ func (s *Survey) reserved() {
 			}
 		}
 		s.use[n] = PointerMap
-	}
-}
-
-// tree walks a live tree: it marks its pages, and learns its rows. sh may be nil.
-func (s *Survey) tree(root uint32, sh *shape) {
-	var spill []byte
-	var types []typeAt
-	for p, err := range s.f.Tree(root) {
-		if err != nil {
-			s.note(err)
-			continue
-		}
-		s.use[p.N] = useOf(p.Kind)
-		if sh != nil {
-			s.owner[p.N] = int32(sh.id + 1)
-		}
-		if p.Kind == sqlitefile.InteriorTable {
-			continue
-		}
-		for i := range p.Cells {
-			off, err := p.Pointer(i)
-			var c sqlitefile.Cell
-			if err == nil {
-				c, err = sqlitefile.ParseCell(p.N, p.Kind, p.Data, off)
-			}
-			payload := c.Local
-			if err == nil && c.Overflow != 0 {
-				last, n := uint32(0), 0
-				spill, err = s.f.Payload(c, spill[:0], func(page uint32) {
-					if s.use[page] == Lost {
-						s.use[page] = Overflow
-					}
-					last, n = page, n+1
-				})
-				if err == nil && s.use[last] == Overflow {
-					s.used[last] = uint16(min(4+len(spill)-len(c.Local)-(n-1)*(s.f.Usable()-4), 65535))
-				}
-				payload = spill
-			}
-			if err != nil {
-				s.note(err)
-				continue
-			}
-			if sh == nil {
-				continue
-			}
-			ts, body, size, ok := recordTypes(payload, 0, types[:0], int64(len(payload)))
-			if types = ts; !ok || int64(body)+size > int64(len(payload)) {
-				s.note(&sqlitefile.FormatError{Page: c.Page, Offset: c.Offset, What: "a record's header runs out of its payload"})
-				continue
-			}
-			sh.learn(types, payload[body:], c.RowID, s.f.Encoding)
-			_, k := sqlitefile.Varint(payload)
-			if !s.live.add(mix(s.keys.record(payload[k:body], payload[body:]), uint64(sh.id))) && !s.full {
-				s.full = true
-				s.note(fmt.Errorf("there are more than %d live rows and index entries: copies of those beyond may be told as recovered", maxLive))
-			}
-		}
 	}
 }
 

@@ -112,7 +112,7 @@ func (w *walker) cell(c Cell) bool {
 	payload := c.Local
 	if c.Overflow != 0 {
 		var err error
-		if w.spill, err = w.f.Payload(c, w.spill[:0], func(uint32) {}); err != nil {
+		if w.spill, err = w.f.Payload(c, w.spill[:0]); err != nil {
 			return w.fail(err)
 		}
 		payload = w.spill
@@ -159,27 +159,38 @@ func (t *Table) Arrange(raw []Value, rowID int64, dst []Value) []Value {
 	return dst
 }
 
-// Payload follows c's overflow chain (§1.6) and returns the whole payload, in dst
-// grown. visit is called with each overflow page.
-func (f *File) Payload(c Cell, dst []byte, visit func(page uint32)) ([]byte, error) {
-	per := f.Usable() - 4
-	if c.PayloadSize > int64(f.Pages)*int64(per)+int64(len(c.Local)) {
-		return nil, &FormatError{c.Page, c.Offset, fmt.Sprintf("a payload of %d bytes is more than the file holds", c.PayloadSize)}
+// Payload follows c's overflow chain and returns the whole payload, in dst grown.
+func (f *File) Payload(c Cell, dst []byte) ([]byte, error) {
+	dst = append(dst, c.Local...)
+	err := f.Chain(c, func(_ uint32, part []byte) error {
+		dst = append(dst, part...)
+		return nil
+	})
+	return dst, err
+}
+
+// Chain follows c's overflow chain (§1.6): visit is called with each page and the
+// part of the payload that it holds, until it returns an error.
+func (f *File) Chain(c Cell, visit func(page uint32, part []byte) error) error {
+	per, left := int64(f.Usable()-4), c.PayloadSize-int64(len(c.Local))
+	if left > int64(f.Pages)*per {
+		return &FormatError{c.Page, c.Offset, fmt.Sprintf("a payload of %d bytes is more than the file holds", c.PayloadSize)}
 	}
 	if f.spill == nil {
 		f.spill = make([]byte, f.PageSize)
 	}
-	dst = append(dst, c.Local...)
-	for n := c.Overflow; int64(len(dst)) < c.PayloadSize; {
-		if err := f.ReadPage(n, f.spill); err != nil {
-			return nil, fmt.Errorf("overflow chain of the cell on page %d, offset %d: %w", c.Page, c.Offset, err)
+	for n := c.Overflow; left > 0; n = binary.BigEndian.Uint32(f.spill) {
+		err := f.ReadPage(n, f.spill)
+		k := min(per, left)
+		if err == nil {
+			err = visit(n, f.spill[4:4+k])
 		}
-		visit(n)
-		k := min(int64(per), c.PayloadSize-int64(len(dst)))
-		dst = append(dst, f.spill[4:4+k]...)
-		n = binary.BigEndian.Uint32(f.spill)
+		if err != nil {
+			return fmt.Errorf("overflow chain of the cell on page %d, offset %d: %w", c.Page, c.Offset, err)
+		}
+		left -= k
 	}
-	return dst, nil
+	return nil
 }
 
 // Find looks for the row with the given id in the table tree below root. The
