@@ -38,6 +38,7 @@ const (
 	inIndex
 	headless
 	table // its cell is built as those of table pages
+	cut   // what its overflow chain leads to is not its own
 )
 
 // findingKey is a key of the n-th finding, or of what survives in it.
@@ -151,6 +152,9 @@ func (g *collector) take(i int) error {
 			if c.shape.index != "" {
 				f.flags |= inIndex | partial
 			}
+		}
+		if c.doubtful {
+			f.flags |= cut
 		}
 		if c.key == 0 {
 			f.flags |= partial

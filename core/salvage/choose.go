@@ -18,6 +18,7 @@ type candidate struct {
 	rivals    []*shape // the shapes that fit equally well, if several do
 	payload   []byte   // what there is of it, from the record header on
 	size      int64    // of the whole payload
+	local     int      // how much of the payload is in the page, if the rest is not; else 0
 	run       int      // bytes of the values whose types are unknown
 	rowID     int64
 	hasRowID  bool
@@ -25,9 +26,11 @@ type candidate struct {
 	first     bool    // it begins the free block
 	exact     bool    // it ends just where the space it lay in ends
 	gap       bool    // it lies where pages are rebuilt all the time
+	loose     bool    // it lies in the gap or in a free block, and no pointer leads to it
 	pointed   bool    // a cell pointer of a whole page leads to it
 	truncated bool    // its tail is overwritten
 	broken    bool    // its overflow chain does not hold
+	doubtful  bool    // what its chain leads to cannot be its own
 	solved    bool    // a lost type was worked out from where it ends
 	vague     bool    // there are others that fit as well
 	stale     bool    // the same row version is alive
@@ -111,11 +114,13 @@ func (c *candidate) firm() bool {
 	switch {
 	case c.pointed:
 		return true
-	case c.overwritten > 0 || c.truncated:
+	case c.overwritten > 0:
+		return c.penalty < 2*neverNull
+	case c.truncated:
 		return c.penalty < outOfRange
-	case c.gap && !c.exact:
-		return c.penalty < neverNull
-	case c.gap:
+	case c.loose && !c.exact:
+		return false
+	case c.loose:
 		return c.penalty < outOfRange+neverNull
 	}
 	return true
@@ -132,8 +137,9 @@ func (sc *scanner) choose() []*candidate {
 	}
 	// Where cells end is known better when all are, but not what they hold.
 	sc.neat()
+	sc.alone()
 	likely := slices.DeleteFunc(sc.cutOff(sc.found), func(c *candidate) bool { return c.overwritten == 0 && !c.stale && !c.firm() })
-	picked := schedule(likely)
+	picked := sc.schedule(likely)
 	return slices.DeleteFunc(picked, func(c *candidate) bool { return c.stale || !c.firm() })
 }
 
@@ -143,7 +149,7 @@ func (sc *scanner) choose() []*candidate {
 func (sc *scanner) neat() {
 	var starts map[int]bool
 	for _, c := range sc.found {
-		if !c.gap || c.overwritten > 0 || c.truncated || c.exact {
+		if !c.loose || c.overwritten > 0 || c.truncated || c.exact {
 			continue
 		}
 		if starts == nil {
@@ -152,8 +158,29 @@ func (sc *scanner) neat() {
 				starts[b.start] = true
 			}
 		}
-		c.exact = starts[c.end] || sc.headAt(c.end)
+		c.exact = (starts[c.end] || sc.headAt(c.end) || len(sc.data) <= 8192 && c.end+freedHead <= len(sc.data) && sc.freedAt(c.end)) && !sc.childAt(c.end-4)
 	}
+}
+
+// alone drops, of cells that are of another table than their page and that no pointer
+// leads to, those without one of the same table beside them: pages that are used
+// again keep several, and bytes that read as one are found by chance.
+func (sc *scanner) alone() {
+	foreign := func(c *candidate) bool {
+		return c.loose && c.overwritten == 0 && c.shape != nil && sc.own != nil && c.shape != sc.own
+	}
+	if !slices.ContainsFunc(sc.found, foreign) {
+		return
+	}
+	begins, ends := map[int]*shape{}, map[int]*shape{}
+	for _, c := range sc.found {
+		if foreign(c) {
+			begins[c.start], ends[c.end] = c.shape, c.shape
+		}
+	}
+	sc.found = slices.DeleteFunc(sc.found, func(c *candidate) bool {
+		return foreign(c) && begins[c.end] != c.shape && ends[c.start] != c.shape
+	})
 }
 
 // headAt reports whether a cell's head stands at offset at, whatever has become of
@@ -181,6 +208,17 @@ func (sc *scanner) headAt(at int) bool {
 			if _, ok := sh.fit(types); ok && sh.kind == kind {
 				return true
 			}
+		}
+	}
+	return false
+}
+
+// headWithin reports whether the head of another cell stands among the values of c:
+// then what follows is no longer its own.
+func (sc *scanner) headWithin(c *candidate) bool {
+	for at := c.body; at+freedHead < c.end; at++ {
+		if sc.data[at] >= 2 && sc.headAt(at) {
+			return true
 		}
 	}
 	return false
@@ -314,7 +352,7 @@ func (c *candidate) headerTypes() []byte {
 
 // schedule solves weighted interval scheduling: the readings of one page that
 // do not overlap and weigh most together, in order of offset.
-func schedule(cs []*candidate) []*candidate {
+func (sc *scanner) schedule(cs []*candidate) []*candidate {
 	if len(cs) == 0 {
 		return nil
 	}
@@ -341,7 +379,7 @@ func schedule(cs []*candidate) []*candidate {
 	// From the last to the first: a cell that ends where a firm one begins is
 	// as sure of its end as that one.
 	for i, c := range out {
-		if i > 0 && out[i-1].start == c.end && (out[i-1].firm() || out[i-1].stale) {
+		if i > 0 && out[i-1].start == c.end && (out[i-1].firm() || out[i-1].stale) && !sc.childAt(c.end-4) {
 			c.exact = true
 		}
 	}

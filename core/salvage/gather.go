@@ -221,6 +221,9 @@ func (g *gathering) candidate(n int32) *candidate {
 	}
 	c.payload = sc.data[c.header:max(c.end, c.header)]
 	if local := sqlitefile.LocalPayload(c.kind, len(sc.data), c.size); int64(local) < c.size && c.header+local+4 <= c.end {
+		if c.payload = c.payload[:local]; f.flags&cut != 0 {
+			return c
+		}
 		cell := sqlitefile.Cell{Local: sc.data[c.header : c.header+local], PayloadSize: c.size, Overflow: binary.BigEndian.Uint32(sc.data[c.header+local:])}
 		c.payload, _ = g.s.chain(sc.im, cell, nil)
 	}

@@ -205,7 +205,7 @@ func (sc *scanner) solve(sh *shape, at, header, p, lost int, wide bool, to int, 
 			sc.types[0].t = t
 		}
 		c := sc.settle(sh, at, header, body, end, to, false, ends)
-		if c == nil || !c.exact || c.end != end || c.penalty > 0.05 || !sc.familiar(c, sh) {
+		if c == nil || !c.exact || c.end != end || c.penalty > 0.05 || !sc.familiar(c, sh) || numbersOfText(c) {
 			continue
 		}
 		c.solved = true
@@ -311,12 +311,35 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 	if spills {
 		cell := sqlitefile.Cell{Local: sc.data[header : header+local], PayloadSize: c.size, Overflow: binary.BigEndian.Uint32(sc.data[header+local:])}
 		c.payload, c.broken = sc.s.chain(sc.im, cell, nil)
+		c.local = local
 	}
 	c.penalty = penalty + sc.judge(c, sh)
 	if c.penalty > maxPenalty || !sc.telling(c, sh) {
 		return drop()
 	}
 	return c
+}
+
+// numbersOfText reports whether the numbers of c, whose first text is as long as they
+// leave it, may be that text's end: all their bytes are characters, or one is so
+// large that it begins with one.
+func numbersOfText(c *candidate) bool {
+	at, n, text := int64(c.body-c.header), int64(0), true
+	for k, t := range c.types {
+		w := c.width(k)
+		if class := t.t.Class(); t.t != unknown && (class == sqlitefile.Integer || class == sqlitefile.Real) {
+			b := c.payload[min(at, int64(len(c.payload))):min(at+w, int64(len(c.payload)))]
+			if len(b) == 8 && b[0] >= 0x20 && b[0] <= 0x7e && class == sqlitefile.Integer {
+				return true
+			}
+			for _, x := range b {
+				text = text && x >= 0x20 && x <= 0x7e
+			}
+			n += w
+		}
+		at += w
+	}
+	return text && n > 2
 }
 
 // freedAt reports whether a free block's head may stand at offset at: then a cell

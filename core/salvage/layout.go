@@ -165,7 +165,7 @@ func oddUnits(b []byte, enc sqlitefile.Encoding) (odd int) {
 // looksLikeText reports whether a long number is more likely a piece of text: all
 // printable, or a real of a size that none has.
 func looksLikeText(b []byte, v sqlitefile.Value) bool {
-	if x := math.Abs(v.Float()); v.Class() == sqlitefile.Real && x != 0 && (x < 1e-100 || x > 1e100) {
+	if x := math.Abs(v.Float()); v.Class() == sqlitefile.Real && x != 0 && (x < 1e-30 || x > 1e30) {
 		return true
 	}
 	for _, c := range b {

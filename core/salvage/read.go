@@ -2,6 +2,7 @@ package salvage
 
 import (
 	"encoding/binary"
+	"math"
 
 	"crosswind/core/sqlitefile"
 )
@@ -68,6 +69,7 @@ func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *cand
 	if spills {
 		cell := sqlitefile.Cell{Local: d[p : p+local], PayloadSize: size, Overflow: binary.BigEndian.Uint32(d[p+local:])}
 		c.payload, c.broken = sc.s.chain(sc.im, cell, nil)
+		c.local = local
 	}
 	return c
 }
@@ -112,7 +114,14 @@ func (sc *scanner) candidate() *candidate {
 }
 
 func (sc *scanner) keep(c *candidate) {
-	c.origin, c.gap = sc.im.origin, !sc.block && !c.pointed && sc.kind != 0
+	c.origin = sc.im.origin
+	c.loose = !c.pointed && sc.kind != 0
+	c.gap = c.loose && !sc.block
+	if c.local > 0 && c.shape != nil {
+		if sc.judge(c, c.shape); c.doubtful {
+			c.payload, c.broken = c.payload[:c.local], true
+		}
+	}
 	if sc.block && c.origin == Unallocated {
 		c.origin = FreeBlock
 	}
@@ -187,7 +196,21 @@ func (sc *scanner) attribute(c *candidate) bool {
 
 // judge looks at the surviving values of c as those of sh: numbers and lengths of
 // texts against the ranges that live rows show, texts for what no text holds.
+//
+// What lies in an overflow chain was perhaps used again: it says nothing against
+// the rest, but may be in doubt itself.
 func (sc *scanner) judge(c *candidate, sh *shape) (penalty float64) {
+	c.doubtful = false
+	against := func(p float64, end int64) {
+		if c.local > 0 && end > int64(c.local) {
+			c.doubtful = true
+		} else {
+			penalty += p
+		}
+	}
+	if c.hasRowID && sh.live >= enough && c.rowID <= 0 && sh.ids.low > 0 {
+		penalty += outOfRange
+	}
 	at := int64(c.body - c.header)
 	for k, t := range c.types {
 		n := c.width(k)
@@ -208,22 +231,55 @@ func (sc *scanner) judge(c *candidate, sh *shape) (penalty float64) {
 			}
 		case t.t.Class() == sqlitefile.Integer || t.t.Class() == sqlitefile.Real:
 			v, _ := sqlitefile.ReadValue(t.t, c.payload[at:], 0)
+			if !sc.shortest(v) {
+				against(noText, at+n)
+			}
+			if sh.rules[k].rowID && sh.live >= enough && v.Int() <= 0 && sh.numbers[k].low > 0 {
+				against(noText, at+n)
+			}
 			if sh.live >= enough && !sh.numbers[k].near(v.Float(), 16) || n >= 6 && looksLikeText(c.payload[at:at+n], v) {
-				penalty += outOfRange
+				against(outOfRange, at+n)
 			}
 		case t.t.Class() == sqlitefile.Text:
 			if sh.live >= enough && !sh.lengths[k].near(float64(n), 8) {
 				penalty += outOfRange
 			}
-			if text := c.payload[at : at+n]; !plausibleText(text, sc.s.f.Encoding) {
-				penalty += noText
-			} else if sc.s.f.Encoding != sqlitefile.UTF8 && mixedScripts(text, sc.s.f.Encoding) {
-				penalty += outOfRange
+			if text := c.payload[at : at+n]; !plausibleText(text, sc.s.f.Encoding) || c.overwritten > 0 && n > 0 && firstByte(text, sc.s.f.Encoding) < 0x20 && sc.s.f.Encoding == sqlitefile.UTF8 {
+				against(noText, at+n)
+			} else if sc.s.f.Encoding != sqlitefile.UTF8 && oddUnits(text, sc.s.f.Encoding) > 0 {
+				if mixedScripts(text, sc.s.f.Encoding) {
+					against(outOfRange, at+n)
+				}
+				if !c.pointed && sc.headWithin(c) {
+					penalty += noText
+				}
 			}
 		}
 		at += n
 	}
 	return penalty
+}
+
+// shortest reports whether a number is written as the library writes it: whole ones
+// in as few bytes as hold them (§2.1), and none that is not a number.
+func (sc *scanner) shortest(v sqlitefile.Value) bool {
+	switch n := v.Int(); v.Type {
+	case 1:
+		return n != 0 && n != 1 || sc.s.f.SchemaFormat < 4
+	case 2:
+		return n != int64(int8(n))
+	case 3:
+		return n != int64(int16(n))
+	case 4:
+		return n < -1<<23 || n >= 1<<23
+	case 5:
+		return n != int64(int32(n))
+	case 6:
+		return n < -1<<47 || n >= 1<<47
+	case 7:
+		return !math.IsNaN(v.Float())
+	}
+	return true
 }
 
 // plausibleStart is plausibleText for a text that is cut off.
@@ -242,7 +298,7 @@ func plausibleStart(b []byte, enc sqlitefile.Encoding) bool {
 // telling reports whether enough of c survives to say anything: a row of nothing
 // but NULLs and constants can be read out of almost any bytes.
 func (sc *scanner) telling(c *candidate, sh *shape) bool {
-	bytes, values := 0, 0
+	bytes, values, empty := 0, 0, len(sh.rules)-len(c.types)
 	at := int64(c.body - c.header)
 	for k, t := range c.types {
 		n := c.width(k)
@@ -252,6 +308,8 @@ func (sc *scanner) telling(c *candidate, sh *shape) bool {
 		if n > 0 && !(sh.rules[k].rowID || t.t == unknown && k == 0 && len(c.types) > 1 && c.types[1].t == unknown) {
 			values++
 			bytes += int(min(n, 64))
+		} else if t.t != unknown && !sh.rules[k].alias {
+			empty++
 		}
 		at += n
 	}
@@ -262,8 +320,10 @@ func (sc *scanner) telling(c *candidate, sh *shape) bool {
 		return values >= 1 && bytes >= 4 // a row id, or two values that run together, tell nothing alone
 	case c.truncated:
 		return values >= 2 && bytes >= 6
+	case c.overwritten > 0 && empty > 0 && values < 2:
+		return false // NULLs and constants are in any bytes
 	case c.overwritten > 0:
-		return bytes >= 4 && (values >= 2 || c.exact) || c.exact && bytes >= 2
+		return bytes >= 4 || c.exact && bytes >= 2
 	case c.kind == sqlitefile.LeafIndex && !sc.sure:
 		return bytes >= 6 && values >= 2
 	case sc.own == nil || sh != sc.own || c.penalty > 0:

@@ -135,6 +135,17 @@ func (sc *scanner) livePage() {
 	sc.blocks(p)
 }
 
+// childAt reports whether the cells of an index's interior page, which are read from
+// their payload on, leave no room for a cell that ends at offset at+4: the number of
+// a child page stands there.
+func (sc *scanner) childAt(at int) bool {
+	if sc.kind != sqlitefile.InteriorIndex {
+		return false
+	}
+	child := binary.BigEndian.Uint32(sc.data[at:])
+	return child > 1 && child <= sc.s.f.Pages
+}
+
 // belowInteriorCells is where the gap's scan ends. A root page that was split
 // keeps copies of the tree's first rows, but its interior cells, once written
 // from the end of the page downwards, took the tails of some; after the tree
@@ -144,7 +155,22 @@ func (sc *scanner) belowInteriorCells(p *sqlitefile.Page) int {
 	if sc.own == nil || p.N != sc.own.root && p.Kind.Leaf() || p.Cells > 0 && p.Kind.Leaf() {
 		return p.Content
 	}
-	end, last := p.Content, int64(-1<<63)
+	end := p.Content
+	for {
+		below, n := sc.interiorCells(p, end)
+		// What was there before the cells that are there now is told from chance by
+		// its number.
+		if n == 0 || end < p.Content && n < 3 {
+			return end
+		}
+		end = below
+	}
+}
+
+// interiorCells is where cells of an interior page begin that end at offset end, one
+// below the other and with at most a fragment between (§1.6), and their number.
+func (sc *scanner) interiorCells(p *sqlitefile.Page, end int) (begin, n int) {
+	last := int64(-1 << 63)
 	table := sc.own.kind == sqlitefile.LeafTable
 	longest := 13
 	if !table {
@@ -152,18 +178,24 @@ func (sc *scanner) belowInteriorCells(p *sqlitefile.Page) int {
 	}
 next:
 	for {
-		for n := 5; n <= longest && end-n >= p.PointersEnd(); n++ {
-			cell := sc.data[end-n : end]
-			if child := binary.BigEndian.Uint32(cell); child <= 1 || child > sc.s.f.Pages {
-				continue
+		for gap := range 4 {
+			if gap > 0 && sc.data[end-gap] != 0 {
+				break
 			}
-			v, k := sqlitefile.Varint(cell[4:])
-			if table && k == n-4 && v > last || !table && k > 0 && v >= 3 && v == int64(n-4-k) && sc.entry(cell[4+k:]) {
-				end, last = end-n, v
-				continue next
+			for k := 5; k <= longest && end-gap-k >= p.PointersEnd(); k++ {
+				cell := sc.data[end-gap-k : end-gap]
+				if child := binary.BigEndian.Uint32(cell); child <= 1 || child > sc.s.f.Pages {
+					continue
+				}
+				v, l := sqlitefile.Varint(cell[4:])
+				if table && l == k-4 && v > last || !table && l > 0 && v >= 3 && v == int64(k-4-l) && sc.entry(cell[4+l:]) {
+					end, last = end-gap-k, v
+					n++
+					continue next
+				}
 			}
 		}
-		return end
+		return end, n
 	}
 }
 
@@ -351,7 +383,7 @@ func (sc *scanner) region(from, to int, block bool) {
 	}
 	for _, c := range sc.found[first:] {
 		_, next := slices.BinarySearch(sc.ends, c.end)
-		c.exact = next || c.end == to && !c.truncated
+		c.exact = next && !sc.childAt(c.end-4) || c.end == to && !c.truncated
 	}
 	if sc.kind == 0 {
 		return // what page it was is not known: a free block's head says nothing
@@ -373,10 +405,15 @@ func (sc *scanner) region(from, to int, block bool) {
 		}
 		n := len(sc.found)
 		sc.headless(at, size, to, at == from && block)
-		if len(sc.found) > n && slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact }) {
+		// Of a cell that was cut off by a newer one little may be left; but a
+		// block that ends where another begins has begun here.
+		if sc.bounds[at+size] == sc.regions || slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact }) {
 			sc.freed = append(sc.freed, at)
+			sc.bounds[at] = sc.regions
 			for _, c := range sc.found[n:] {
-				sc.bounds[at], sc.bounds[c.end] = sc.regions, sc.regions
+				if c.exact {
+					sc.bounds[c.end] = sc.regions
+				}
 			}
 		}
 	}

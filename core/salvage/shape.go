@@ -23,6 +23,8 @@ type shape struct {
 // learned is what live rows show.
 type learned struct {
 	live    int       // how many there are
+	fewest  int       // values that one has
+	ids     span      // their row ids
 	numbers []span    // for each value of a record
 	lengths []span    // of texts, in bytes
 	odd     []bool    // whether a text holds units that Latin ones do not
@@ -31,12 +33,14 @@ type learned struct {
 }
 
 func newLearned(n int) *learned {
-	return &learned{numbers: make([]span, n), lengths: make([]span, n), odd: make([]bool, n), begins: make([]byteSet, n), nulls: make([]bool, n)}
+	return &learned{fewest: n, numbers: make([]span, n), lengths: make([]span, n), odd: make([]bool, n), begins: make([]byteSet, n), nulls: make([]bool, n)}
 }
 
 // join adds what other rows show.
 func (s *learned) join(o *learned) {
 	s.live += o.live
+	s.fewest = min(s.fewest, o.fewest)
+	s.ids.join(o.ids)
 	for k := range s.numbers {
 		s.numbers[k].join(o.numbers[k])
 		s.lengths[k].join(o.lengths[k])
@@ -57,6 +61,7 @@ type rule struct {
 	alias    bool // the column that stands for the row id: always stored as NULL (§2.3)
 	rowID    bool // a row id at the end of an index entry
 	untyped  bool
+	strict   bool // holds values of its type only
 	optional bool // may be missing at the record's end: added later
 }
 
@@ -90,7 +95,7 @@ func (s *span) near(x, slack float64) bool {
 func tableShape(t *sqlitefile.Table) *shape {
 	if t.Name == "sqlite_sequence" && len(t.Columns) == 2 { // §2.6.2: declared without types, written with these
 		t.Columns[0].Affinity, t.Columns[1].Affinity = sqlitefile.AffText, sqlitefile.AffInteger
-		t.Columns[0].Type, t.Columns[1].Type = "TEXT", "INTEGER"
+		t.Columns[0].Type, t.Columns[1].Type, t.Strict = "TEXT", "INTEGER", true
 	}
 	sh := &shape{Table: t, kind: sqlitefile.LeafTable, columns: t.Stored()}
 	if t.WithoutRowID {
@@ -105,7 +110,7 @@ func tableShape(t *sqlitefile.Table) *shape {
 func columnRule(t *sqlitefile.Table, i int) rule {
 	c := t.Columns[i]
 	return rule{Affinity: c.Affinity, notNull: c.NotNull, alias: i == t.RowIDColumn, untyped: c.Type == "",
-		optional: !c.NotNull || c.Default != ""}
+		strict: (t.Strict || t.Root == 1) && !strings.EqualFold(c.Type, "ANY"), optional: !c.NotNull || c.Default != ""}
 }
 
 // indexShape makes the shape of an index's entries, or nil if its columns cannot
@@ -192,7 +197,11 @@ func (s *learned) see(types []typeAt, body []byte, enc sqlitefile.Encoding) {
 // values are looked at: what speaks against it, and whether it can be at all.
 // A type of unknown stands for one whose bytes are gone.
 func (s *shape) fit(types []typeAt) (penalty float64, ok bool) {
-	if len(types) > len(s.rules) || len(types) < s.least || len(types) == 0 {
+	least := s.least
+	if s.live >= enough { // rows from before a column was added are still alive, too
+		least = max(least, s.fewest)
+	}
+	if len(types) > len(s.rules) || len(types) < least || len(types) == 0 {
 		return 0, false
 	}
 	penalty = 0.02 * float64(len(s.rules)-len(types)) // from before a column was added
@@ -224,6 +233,9 @@ func (s *shape) fit(types []typeAt) (penalty float64, ok bool) {
 		switch r.Affinity {
 		case sqlitefile.AffInteger, sqlitefile.AffNumeric, sqlitefile.AffReal:
 			if class == sqlitefile.Text || class == sqlitefile.Blob {
+				if r.strict {
+					return 0, false
+				}
 				penalty += 0.12
 			}
 			if r.Affinity == sqlitefile.AffInteger && class == sqlitefile.Real {
@@ -237,6 +249,9 @@ func (s *shape) fit(types []typeAt) (penalty float64, ok bool) {
 				return 0, false // text affinity stores numbers as text
 			}
 			if class == sqlitefile.Blob {
+				if r.strict {
+					return 0, false
+				}
 				penalty += 0.12
 			}
 		}

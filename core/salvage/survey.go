@@ -405,7 +405,9 @@ func (s *Survey) overflowPage(im image, n uint32, buf []byte) bool {
 	last := max(im.Frame, im.Commit)
 	best := sqlitefile.Version{Page: n, Place: sqlitefile.Place{Offset: s.f.PageOffset(n)}}
 	see := func(v sqlitefile.Version) {
-		if v.Part == im.Part && (im.Part == sqlitefile.Journal || v.Frame <= last && v.Frame >= best.Frame) {
+		switch {
+		case v.Part != im.Part:
+		case im.Part == sqlitefile.Journal && v.Generation == im.Generation, im.Part == sqlitefile.Log && v.Frame <= last && v.Frame >= best.Frame:
 			best = v
 		}
 	}
@@ -415,8 +417,8 @@ func (s *Survey) overflowPage(im image, n uint32, buf []byte) bool {
 	if n <= s.f.Pages {
 		see(s.f.Current(n))
 	}
-	if best.Part == sqlitefile.Main && n > s.f.Stored() {
-		return false
+	if best.Part == sqlitefile.Main && (n > s.f.Stored() || im.Generation > 1) {
+		return false // what it was before an earlier transaction is not known
 	}
 	return s.f.ReadVersion(best.Place, buf) == nil
 }

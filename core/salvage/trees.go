@@ -231,6 +231,10 @@ func (r *treeReader) cell(out *treeRows, page *sqlitefile.Page, i int, p treePag
 		l = newLearned(len(p.shape.rules))
 		r.learned[p.shape.id] = l
 	}
+	l.fewest = min(l.fewest, len(types))
+	if p.kind == sqlitefile.LeafTable {
+		l.ids.see(float64(c.RowID))
+	}
 	if l.live++; p.learn {
 		l.see(types, payload[body:], r.f.Encoding)
 	}

@@ -101,7 +101,7 @@ func (j *journalReader) record(at int64) (v Version, nonce uint32, err error) {
 		return v, 0, fmt.Errorf("reading the journal at offset %d: %w", at, err)
 	}
 	j.count++
-	v = Version{Page: binary.BigEndian.Uint32(j.rec), Place: Place{Journal, at + 4}, Frame: j.count}
+	v = Version{Page: binary.BigEndian.Uint32(j.rec), Place: Place{Journal, at + 4}, Frame: j.count, Generation: 1}
 	if v.Page > 1<<31 {
 		v.Page = 0
 	}
@@ -121,6 +121,10 @@ func (j *journalReader) hunt(from int64) error {
 	for sector := int64(512); sector <= 65536; sector *= 2 {
 		var found, run []Version
 		var nonce uint32
+		generation := 1
+		if from > 0 {
+			generation++ // behind those of a hot journal
+		}
 		keep := func() {
 			// One record alone proves nothing by its nonce; its page must look like one.
 			if len(run) > 1 || len(run) == 1 && j.looksLikePage(run[0]) {
@@ -142,9 +146,11 @@ func (j *journalReader) hunt(from int64) error {
 				continue
 			}
 			if n != nonce {
-				keep()
+				if keep(); len(found) > 0 {
+					generation++
+				}
 			}
-			nonce = n
+			nonce, v.Generation = n, generation
 			run = append(run, v)
 			at += int64(len(j.rec))
 		}

@@ -45,6 +45,7 @@ type Table struct {
 	Columns      []Column
 	RowIDColumn  int // the INTEGER PRIMARY KEY that stands for the row id, or -1
 	WithoutRowID bool
+	Strict       bool       // its columns hold values of their declared types only
 	Unique       [][]string // columns of the constraints that make automatic indexes, in their order
 	stored       []int      // for each value of a record, in order, its column
 	encoding     Encoding
@@ -162,6 +163,7 @@ func ParseTable(sql string) (*Table, error) {
 		if l.is("WITHOUT") {
 			t.WithoutRowID = true
 		}
+		t.Strict = t.Strict || l.is("STRICT")
 	}
 	if len(t.Columns) == 0 || len(t.Columns) > maxColumns {
 		return nil, fmt.Errorf("%d columns", len(t.Columns))
@@ -302,6 +304,7 @@ func (t *Table) layOut(key []string) {
 			if i := index(k); i >= 0 && !taken[i] {
 				taken[i] = true
 				t.stored = append(t.stored, i)
+				t.Columns[i].NotNull = true // "The WITHOUT ROWID Optimization" §2
 			}
 		}
 	} else if len(key) == 1 && !strings.HasSuffix(key[0], "\x00desc") {

@@ -40,6 +40,9 @@ type Version struct {
 	Frame  int // from 1, of the log, or the record of the journal; 0 in the database file
 	Commit int // the frame that ends its transaction, 0 if none does or it is not known
 	State  State
+	// Generation counts the transactions whose records a journal holds, from the last,
+	// 1, to the first: behind its own records those of earlier ones may be left.
+	Generation int
 }
 
 // Current is the current version of page n.
