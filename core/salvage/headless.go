@@ -18,7 +18,7 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 	sc.bound = ends[0] < len(sc.bounds) && sc.bounds[ends[0]] == sc.regions
 	var best *candidate
 	for _, sh := range sc.s.shapes {
-		if sh.kind != leafKind(sc.kind) || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || sh.index != "" && sh != sc.own {
+		if sh.kind != leafKind(sc.kind) || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || (sh.index != "" || sh.internal()) && sh != sc.own {
 			continue
 		}
 		longest := 3

@@ -22,6 +22,7 @@ type scanner struct {
 	data    []byte // the usable part of the page
 	own     *shape // whose page it is, nil if that is not known
 	sure    bool   // own is certain: no other table's rows are where it is current
+	known   bool   // own was it then, as older trees tell
 	kind    sqlitefile.PageKind
 	found   []*candidate
 	spare   []*candidate       // to be used again
@@ -87,7 +88,7 @@ func (sc *scanner) scan() []*candidate {
 	sc.spare = append(sc.spare, sc.found...)
 	sc.found = sc.found[:0]
 	s, n := sc.s, sc.im.Page
-	sc.own, sc.sure, sc.kind = nil, false, 0
+	sc.own, sc.sure, sc.known, sc.kind = nil, false, false, 0
 	if !sc.im.current {
 		if n <= s.f.Pages && sc.im.origin != LostPage {
 			// A version with the same bytes as the current one says nothing.
@@ -231,6 +232,11 @@ func (sc *scanner) wholePage() {
 		return
 	}
 	sc.kind, sc.block = p.Kind, false
+	if then := sc.s.ownerThen(p.N, sc.im.Frame, leafKind(p.Kind)); then != nil && (sc.only == nil || sc.only == then) {
+		sc.own, sc.known = then, true
+	} else if sc.only == nil && sc.s.movedHere(p.N) {
+		sc.own = nil // its cells will tell
+	}
 	if p.Kind != sqlitefile.InteriorTable {
 		sc.pointed(p)
 	}
@@ -325,7 +331,7 @@ func (sc *scanner) elect(fits []bool, against []float64, cells int) (best *shape
 			rivals = append(rivals, sh)
 		}
 	}
-	if own := sc.own; own != nil && fits[own.id] && against[own.id] <= against[best.id]+0.02*float64(cells) {
+	if own := sc.own; own != nil && fits[own.id] && (sc.known || against[own.id] <= against[best.id]+0.02*float64(cells)) {
 		return own, nil
 	}
 	return best, rivals

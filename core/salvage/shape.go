@@ -169,6 +169,10 @@ func (s *shape) ready() *shape {
 	return s
 }
 
+// internal reports whether the library itself keeps the table: such rows lie in pages
+// of their own.
+func (s *shape) internal() bool { return strings.HasPrefix(s.Name, "sqlite_") }
+
 // see takes in a live row.
 func (s *learned) see(types []typeAt, body []byte, enc sqlitefile.Encoding) {
 	at := 0

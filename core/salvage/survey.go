@@ -36,6 +36,7 @@ type Survey struct {
 	base   map[uint32]*shape
 	extra  []image
 	older  map[uint32][]int // of each page, the indexes of its versions in extra
+	line   lineage
 	keys   keys
 	live   *keySet
 	fault  error
@@ -61,7 +62,8 @@ const (
 // tells of it.
 func New(f *sqlitefile.File) *Survey {
 	s := &Survey{f: f, keys: newKeys(), base: map[uint32]*shape{}, older: map[uint32][]int{},
-		use: make([]Use, f.Pages+1), owner: make([]int32, f.Pages+1), used: make([]uint16, f.Pages+1)}
+		line: lineage{map[uint32][]*shape{}, map[uint32][]parent{}, maxLinks},
+		use:  make([]Use, f.Pages+1), owner: make([]int32, f.Pages+1), used: make([]uint16, f.Pages+1)}
 	s.spills = &atomic.Int64{}
 	s.spills.Store(1<<16 + 32*int64(s.images())) // hostile chains must end
 	s.reserved()
@@ -91,6 +93,11 @@ func New(f *sqlitefile.File) *Survey {
 	s.freeList()
 	s.versions()
 	s.dropped()
+	for _, sh := range s.shapes {
+		if sh.root > 1 {
+			s.line.roots[sh.root] = append(s.line.roots[sh.root], sh)
+		}
+	}
 	return s
 }
 
@@ -231,17 +238,28 @@ func (s *Survey) baseOwners() {
 	if base == nil {
 		return
 	}
+	mark := func(root uint32, sh *shape) {
+		for p, err := range base.Tree(root) {
+			if err == nil {
+				s.base[p.N] = sh
+			}
+		}
+	}
 	tables, _ := base.Tables()
 	for _, t := range tables {
 		sh := s.sameTable(t)
 		if sh == nil {
 			sh = tableShape(t)
-			sh.dropped = true
+			sh.dropped, sh.root = true, t.Root
 			s.addShape(sh)
 		}
-		for p, err := range base.Tree(t.Root) {
-			if err == nil {
-				s.base[p.N] = sh
+		mark(t.Root, sh)
+	}
+	objs, _ := base.Objects()
+	for _, o := range objs {
+		for _, sh := range s.shapes {
+			if o.Type == "index" && sh.index == o.Name && sh.Name == o.Table {
+				mark(o.Root, sh)
 			}
 		}
 	}
@@ -258,8 +276,9 @@ func (s *Survey) sameTable(t *sqlitefile.Table) *shape {
 	return nil
 }
 
-// dropped hunts for CREATE texts of tables that are not in the schema any more:
-// they give the columns of rows that belong to no live table.
+// dropped reads all pages that are in no live tree, and hunts for CREATE texts of
+// tables that are not in the schema any more: they give the columns of rows that
+// belong to no live table.
 func (s *Survey) dropped() {
 	if len(s.shapes) == 0 {
 		return
@@ -278,17 +297,28 @@ func (s *Survey) dropped() {
 	for i := range s.images() {
 		im := s.image(i)
 		owned := im.current && s.ownerOf(im.Page) == schema
-		if im.current && !owned && s.use[im.Page] != FreeLeaf && s.use[im.Page] != FreeTrunk && s.use[im.Page] != Lost {
+		use := Lost
+		if int(im.Page) < len(s.use) {
+			use = s.use[im.Page]
+		}
+		if im.current && !owned && use != FreeLeaf && use != FreeTrunk && use != Lost && use != PointerMap || sc.read(im) != nil {
 			continue
 		}
-		if sc.read(im) != nil || !bytes.Contains(sc.data, word) {
+		if !owned || !im.current {
+			s.link(im, sc.data)
+		}
+		if use == PointerMap || !bytes.Contains(sc.data, word) {
 			continue
 		}
 		for _, c := range sc.scan() {
 			values, lost := sc.values(c)
 			if len(values) == 5 && !lost[0] && !lost[2] && !lost[4] {
 				text := func(i int) string { return values[i].String(s.f.Encoding) }
-				texts = append(texts, sqlitefile.Object{Type: text(0), Name: text(1), Table: text(2), SQL: text(4)})
+				o := sqlitefile.Object{Type: text(0), Name: text(1), Table: text(2), SQL: text(4)}
+				if n := values[3].Int(); !lost[3] && n > 1 && n <= int64(s.f.Stored()) {
+					o.Root = uint32(n)
+				}
+				texts = append(texts, o)
 			}
 		}
 	}
@@ -307,14 +337,14 @@ func (s *Survey) dropped() {
 		}
 		t.SetEncoding(s.f.Encoding)
 		sh := tableShape(t)
-		sh.dropped = true
+		sh.dropped, sh.root = true, o.Root
 		byName[t.Name] = s.addShape(sh)
 	}
 	auto := map[string]int{}
 	for _, o := range texts {
 		if of := byName[o.Table]; o.Type == "index" && of != nil && len(s.shapes) < 1000 {
 			if sh := indexOf(o, of, auto); sh != nil {
-				sh.dropped = true
+				sh.dropped, sh.root = true, o.Root
 				s.addShape(sh)
 			}
 		}
