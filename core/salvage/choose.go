@@ -108,7 +108,7 @@ func (c *candidate) firm() bool {
 	if c.vague || c.truncated && c.gap { // in a gap, what took the tail may have begun before
 		return false
 	}
-	if c.overwritten > 0 && !c.exact && (c.shape == nil || c.shape.live < enough || !c.truncated && !c.first) {
+	if c.overwritten > 0 && !c.exact && (c.shape == nil || c.shape.live < enough || !c.truncated) {
 		return false
 	}
 	switch {

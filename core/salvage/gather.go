@@ -245,6 +245,9 @@ func (g *gathering) tell(n int32, yield func(*Row, error) bool) bool {
 		}
 		row.Others = append(row.Others, p)
 	}
+	if sh := row.shape; sh != nil && row.HasRowID && !sh.dropped && !sh.WithoutRowID {
+		_, row.Earlier = g.s.f.Find(sh.Table.Root, row.RowID)
+	}
 	slices.SortFunc(row.Others, func(a, b Place) int { return cmp.Or(cmp.Compare(a.Part, b.Part), cmp.Compare(a.Offset, b.Offset)) })
 	return yield(row, nil)
 }

@@ -110,11 +110,6 @@ func (s *Survey) row(sc *scanner, c *candidate, r *Row) *Row {
 		return r
 	}
 	r.Table = sh.Table
-	defer func() {
-		if r.HasRowID && !sh.dropped && !sh.WithoutRowID {
-			_, r.Earlier = s.f.Find(sh.Table.Root, r.RowID)
-		}
-	}()
 	if sh.dropped && (r.Origin == FreeList || r.Origin == LostPage) {
 		r.Origin = Dropped
 	}
