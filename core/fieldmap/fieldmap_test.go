@@ -151,16 +151,25 @@ func TestMergeTellsAHeldItemOnce(t *testing.T) {
 	rs, _ := read(t, "/data/talk/talk.db", talkSchema+`
 INSERT INTO line VALUES (1, 1, '+44 7700 900417', 0, 0, 'moved', 1), (2, 1, '+44 7700 900417', 0, 1, 'stays', 1), (3, 1, '+44 7700 900417', 0, 2, 'deleted', 1);
 INSERT INTO binned SELECT id, circle, peer, mine, sent, body, seen, 10, 20 FROM line WHERE id = 1; DELETE FROM line WHERE id IN (1, 3);`, false, nil)
-	left := 0
-	merged := Merge(rs, func(*record.Record) { left++ })
+	merged := 0
 	states := map[record.State]int{}
-	for _, r := range merged {
+	for r, err := range Merge(func(yield func(*record.Record, error) bool) {
+		for _, r := range rs {
+			if !yield(r, nil) {
+				return
+			}
+		}
+	}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		merged++
 		states[r.State]++
 		if d := r.Details; r.State == record.Held && (len(d) != 2 || d[1].Label != "Also at" || !strings.HasPrefix(d[1].Value, "free block, page ")) {
 			t.Errorf("%+v", d)
 		}
 	}
-	if left != 1 || states[record.Held] != 1 || states[record.Recovered] != 1 || states[record.Intact] != 1 {
-		t.Errorf("%d left out, %v", left, states)
+	if merged != len(rs)-1 || states[record.Held] != 1 || states[record.Recovered] != 1 || states[record.Intact] != 1 {
+		t.Errorf("%d of %d, %v", merged, len(rs), states)
 	}
 }

@@ -2,43 +2,49 @@ package fieldmap
 
 import (
 	"fmt"
+	"iter"
 
 	"crosswind/core/record"
 )
 
+// maxHeld bounds the records of a holding area that are held back.
+const maxHeld = 100_000
+
 // Merge leaves out recovered records that say what a record in the holding
 // area says: an app that moves a row there deletes it from its own table, and
 // the deleted row's bytes are the same item, not another one. Where they lie
-// is kept as a detail of the held record. left, if not nil, is called with
-// each record that is left out.
-func Merge(rs []*record.Record, left func(*record.Record)) []*record.Record {
+// is kept as a detail of the held record. Held records, which are alive and so
+// come before recovered ones, are yielded last.
+func Merge(rs iter.Seq2[*record.Record, error]) iter.Seq2[*record.Record, error] {
 	type content struct {
 		kind                          record.Kind
 		at, thread, handle, dir, text string
 	}
 	key := func(r *record.Record) content {
-		at := ""
-		if r.At != nil {
-			at = r.At.String()
-		}
-		return content{r.Kind, at, r.Thread, r.Handle, r.Direction, r.Text}
+		return content{r.Kind, r.At.String(), r.Thread, r.Handle, r.Direction, r.Text}
 	}
-	held := map[content]*record.Record{}
-	for _, r := range rs {
-		if r.State == record.Held && r.At != nil {
-			held[key(r)] = r
-		}
-	}
-	out := rs[:0]
-	for _, r := range rs {
-		if h := held[key(r)]; h != nil && r.State == record.Recovered {
-			h.Details = append(h.Details, record.Detail{Label: "Also at", Value: fmt.Sprintf("%s, page %d, offset %d, %d bytes", r.PlaceWords(), r.Origin.Page, r.Origin.Offset, r.Origin.Length)})
-			if left != nil {
-				left(r)
+	return func(yield func(*record.Record, error) bool) {
+		var held []*record.Record
+		of := map[content]*record.Record{}
+		for r, err := range rs {
+			if err == nil && r.At != nil && r.State == record.Held && len(held) < maxHeld {
+				held, of[key(r)] = append(held, r), r
+				continue
 			}
-			continue
+			if err == nil && r.At != nil && r.State == record.Recovered {
+				if h := of[key(r)]; h != nil {
+					h.Details = append(h.Details, record.Detail{Label: "Also at", Value: fmt.Sprintf("%s, page %d, offset %d, %d bytes", r.PlaceWords(), r.Origin.Page, r.Origin.Offset, r.Origin.Length)})
+					continue
+				}
+			}
+			if !yield(r, err) {
+				return
+			}
 		}
-		out = append(out, r)
+		for _, r := range held {
+			if !yield(r, nil) {
+				return
+			}
+		}
 	}
-	return out
 }

@@ -123,8 +123,14 @@ func (m *mapping) add(f store.FoundRow, copies int, fields func() any) {
 	}
 }
 
-// pageMap gives all as it is kept.
-func (m *mapping) pageMap() (*store.PageMap, error) {
+// pageMap gives all as it is kept; rows that are outside scope, by their records'
+// UIDs, are counted and not listed.
+func (m *mapping) pageMap(outside []string) (*store.PageMap, error) {
+	hidden := make(map[string]bool, len(outside))
+	for _, uid := range outside {
+		hidden[uid] = true
+	}
+	m.list = slices.DeleteFunc(m.list, func(f store.FoundRow) bool { return hidden[f.UID] })
 	tally := make([]*store.Tally, 0, len(m.tally))
 	for _, t := range m.tally {
 		tally = append(tally, t)

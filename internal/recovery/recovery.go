@@ -8,6 +8,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -64,86 +66,71 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
+	done := map[string]bool{}
+	before, err := q.Store.RecoveredDatabases(ctx, rec.ID)
+	for _, d := range before {
+		done[d.Path] = true
+	}
+	if err != nil {
+		return err
+	}
 	var total int64
 	for _, d := range dbs {
-		total += d.Size
+		total += passes * d.Size
 	}
 	t.Total(total, int64(len(dbs)))
-	names := fieldmap.Names{}
-	sum := map[string]int64{}
+	t.Logf("%d databases, each read three times: to hash it, for what is alive, and for what is not", len(dbs))
+	p := &pass{Recoverer: q, t: t, a: a, recovery: rec.ID, full: sub.Full, beside: beside, scopes: scopes, names: fieldmap.Names{}}
 	for _, d := range dbs {
-		if ctx.Err() != nil {
-			return context.Cause(ctx)
+		m := fieldmap.For(d.RealPath)
+		named := m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind == record.Contact })
+		if done[d.RealPath] && !named { // the names are needed again
+			t.Done(passes*d.Size, 1)
+			continue
 		}
-		records, res, err := q.database(ctx, t, d, beside, names, sub.Full)
-		if err != nil {
+		if err := p.database(ctx, d); err != nil {
 			return err
 		}
-		if records, err = withhold(res, records, scopes, a.LiveOnly); err != nil {
-			return err
-		}
-		if res.Map != nil { // what is withheld is not listed either
-			outside := map[string]bool{}
-			for _, uid := range res.Outside {
-				outside[uid] = true
-			}
-			res.Map.Rows = slices.DeleteFunc(res.Map.Rows, func(f store.FoundRow) bool { return outside[f.UID] })
-		}
-		for _, n := range res.OutsideScope() {
-			sum["withheld"] += n
-			t.Found("outside scope, withheld", n)
-		}
-		res.RecoveryID = rec.ID
-		if err := q.Store.SaveDatabase(ctx, a, *res, records); err != nil {
-			return err
-		}
-		for _, r := range records {
-			sum[string(r.State)]++
-			t.Found(r.Kind.Plural()+", "+string(r.State), 1)
-		}
+		t.Done(0, 1)
 	}
 	detail := map[string]string{"tool": q.Tool, "databases": fmt.Sprint(len(dbs)), "pass": "light"}
 	if sub.Full {
 		detail["pass"] = "full"
 	}
-	for s, n := range sum {
-		detail["records_"+s] = fmt.Sprint(n)
+	gave, err := q.Store.RecoveredDatabases(ctx, rec.ID)
+	if err != nil {
+		return err
 	}
+	var live, below, withheld int64
+	for _, d := range gave {
+		live += d.Live
+		for words, n := range d.Origins() {
+			if !strings.HasSuffix(words, otherTables) {
+				below += n
+			}
+		}
+		for _, n := range d.OutsideScope() {
+			withheld += n
+		}
+	}
+	detail["records_live"], detail["records_below"], detail["records_withheld"] = fmt.Sprint(live), fmt.Sprint(below), fmt.Sprint(withheld)
 	return q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail})
 }
 
-// withhold leaves out what lies outside scope, and counts it. What is counted
-// of a database tells of what is left.
-func withhold(res *store.RecoveredDatabase, records []*record.Record, scopes []record.Scope, liveOnly bool) ([]*record.Record, error) {
-	live, origins, withheld := int64(0), map[string]int64{}, map[record.Why]int64{}
-	kept := records[:0]
-	for _, r := range records {
-		why := record.Admits(scopes, r)
-		if why == record.Admitted && liveOnly && r.State.Below() {
-			why = record.NotAskedFor
-		}
-		if why != record.Admitted {
-			withheld[why]++
-			res.Outside = append(res.Outside, r.UID)
-			continue
-		}
-		kept = append(kept, r)
-		if r.State.Below() {
-			origins[r.PlaceWords()]++
-		} else {
-			live++
-		}
-	}
-	for words, n := range res.Origins() { // of rows that no reading makes records of
-		if strings.HasSuffix(words, otherTables) {
-			origins[words] = n
-		}
-	}
-	var err1, err2 error
-	res.Live = live
-	res.ByOrigin, err1 = json.Marshal(origins)
-	res.Withheld, err2 = json.Marshal(withheld)
-	return kept, errors.Join(err1, err2)
+// passes is how often a database is read: to hash it, for what is alive, and for
+// what is not.
+const passes = 3
+
+// pass is one recovery of an acquisition.
+type pass struct {
+	*Recoverer
+	t        *run.Task
+	a        *store.Acquisition
+	recovery int64
+	full     bool
+	beside   map[string]*store.File
+	scopes   []record.Scope
+	names    fieldmap.Names
 }
 
 // otherTables ends the place of rows that no reading makes records of.
@@ -184,93 +171,151 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 	return dbs, beside, nil
 }
 
-// database reads one database from the vault.
-func (q *Recoverer) database(ctx context.Context, t *run.Task, d *store.File, beside map[string]*store.File, names fieldmap.Names, full bool) ([]*record.Record, *store.RecoveredDatabase, error) {
-	res := &store.RecoveredDatabase{Path: d.RealPath, ByOrigin: json.RawMessage("{}")}
-	note := func(err error) { res.Notes = append(res.Notes, err.Error()); t.Logf("%s: %v", d.RealPath, err) }
+// database reads one database from the vault, and keeps its records as they come.
+func (p *pass) database(ctx context.Context, d *store.File) error {
+	res := &store.RecoveredDatabase{RecoveryID: p.recovery, Path: d.RealPath, ByOrigin: json.RawMessage("{}"), Withheld: json.RawMessage("{}")}
 	m := fieldmap.For(d.RealPath)
 	if m != nil {
 		res.FieldMap = m.Name
 	}
-	told := func(n int64) { t.Done(n, 0) }
-	defer func() { t.Done(0, 1) }()
-	for _, f := range []*store.File{d, beside[d.RealPath+"-wal"], beside[d.RealPath+"-journal"]} {
+	note := func(err error) { res.Notes = append(res.Notes, err.Error()); p.t.Logf("%s: %v", d.RealPath, err) }
+	left := passes * d.Size
+	told := func(n int64) {
+		n = min(n, left)
+		left -= n
+		p.t.Done(n, 0)
+	}
+	defer func() { told(left) }()
+	for _, f := range []*store.File{d, p.beside[d.RealPath+"-wal"], p.beside[d.RealPath+"-journal"]} {
 		if f == nil {
 			continue
 		}
-		if sum, err := q.sum(ctx, f); err != nil {
-			return nil, nil, err
+		if sum, err := p.sum(ctx, f, told); err != nil {
+			return err
 		} else if sum != f.SHA256 {
 			note(fmt.Errorf("the vault's copy of %s has been altered: its SHA-256 is %s, acquired was %s; it is not read", f.RealPath, sum, f.SHA256))
-			told(d.Size)
-			return nil, res, nil
+			return p.Store.SaveDatabase(ctx, p.a, res, none)
 		}
 	}
-	db, err := q.open(d, beside, note)
+	db, err := p.open(d, p.beside, note)
 	if err != nil {
-		return nil, nil, err
+		return err
 	}
 	defer db.Close()
 	if db.File == nil {
-		told(d.Size)
-		return nil, res, nil
+		return p.Store.SaveDatabase(ctx, p.a, res, none)
 	}
-	left := d.Size
-	opt := salvage.Options{Full: full, Seen: func(n int64) bool { n = min(n, left); left -= n; told(n); return ctx.Err() == nil }}
-	survey := salvage.New(db.File)
-	mapped := newMapping(survey, db.source)
-	var out []*record.Record
-	if m != nil {
-		for rec, err := range m.Records(survey, db.source, names, opt, mapped.row) {
-			if ctx.Err() != nil {
-				return nil, nil, context.Cause(ctx)
-			}
-			if err != nil {
-				note(err)
-				continue
-			}
-			if rec.Kind == record.Contact {
-				names.Learn(rec)
-			}
-			mapped.record(rec)
-			out = append(out, rec)
-		}
-		out = fieldmap.Merge(out, nil)
-	} else {
-		t.Logf("%s: no field map is known for it; its rows are counted, not read into records", d.RealPath)
-		if err := survey.Fault(); err != nil {
-			note(err)
-		}
-		for row, err := range survey.Rows(opt) {
-			if ctx.Err() != nil {
-				return nil, nil, context.Cause(ctx)
-			}
-			if err != nil {
-				note(err)
-				continue
-			}
-			mapped.row(row)
-		}
-	}
-	if ctx.Err() != nil {
-		return nil, nil, context.Cause(ctx)
-	}
-	told(left)
-	if res.Map, err = mapped.pageMap(); err != nil {
-		return nil, nil, err
-	}
-	res.ByOrigin, err = json.Marshal(mapped.others)
-	t.Logf("%s: %d records, %d recovered rows", d.RealPath, len(out), mapped.rows)
-	return out, res, err
+	return p.Store.SaveDatabase(ctx, p.a, res, p.records(ctx, db, m, res, note, told))
 }
 
-func (q *Recoverer) sum(ctx context.Context, f *store.File) (string, error) {
+// none is no records.
+func none(func(*record.Record, error) bool) {}
+
+// records yields those records of a database that scope admits, and then says in
+// res what it gave.
+func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *store.RecoveredDatabase, note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		opt := salvage.Options{Full: p.full, Seen: func(n int64) bool { told(n); return ctx.Err() == nil }}
+		survey := salvage.New(db.File)
+		mapped := newMapping(survey, db.source)
+		origins, withheld := map[string]int64{}, map[record.Why]int64{}
+		all := fieldmap.Merge(p.read(ctx, survey, db, m, opt, mapped, note, told))
+		for r, err := range all {
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			why := record.Admits(p.scopes, r)
+			if why == record.Admitted && p.a.LiveOnly && r.State.Below() {
+				why = record.NotAskedFor
+			}
+			if why != record.Admitted {
+				withheld[why]++
+				p.t.Found("outside scope, withheld", 1)
+				res.Outside = append(res.Outside, r.UID)
+				continue
+			}
+			if p.t.Found(r.Kind.Plural()+", "+string(r.State), 1); r.State.Below() {
+				origins[r.PlaceWords()]++
+			} else {
+				res.Live++
+			}
+			if !yield(r, nil) {
+				return
+			}
+		}
+		var n int64
+		for _, k := range origins {
+			n += k
+		}
+		p.t.Logf("%s: %d live records and %d others, %d recovered rows", res.Path, res.Live, n, mapped.rows)
+		maps.Copy(origins, mapped.others)
+		var err1, err2, err3 error
+		if res.Map, err1 = mapped.pageMap(res.Outside); err1 == nil {
+			res.ByOrigin, err2 = json.Marshal(origins)
+			res.Withheld, err3 = json.Marshal(withheld)
+		}
+		if err := errors.Join(err1, err2, err3); err != nil {
+			yield(nil, err)
+		}
+	}
+}
+
+// read yields all records of a database, and tells mapped of its recovered rows. The
+// end of ctx is an error; damage of the database is noted.
+func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m *fieldmap.Map, opt salvage.Options, mapped *mapping, note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		if m == nil {
+			p.t.Logf("%s: no field map is known for it; its rows are counted, not read into records", db.source.Path)
+			if err := survey.Fault(); err != nil {
+				note(err)
+			}
+			for row, err := range survey.Rows(opt) {
+				if ctx.Err() != nil {
+					break
+				}
+				if err != nil {
+					note(err)
+					continue
+				}
+				mapped.row(row)
+			}
+		} else {
+			page := uint32(0)
+			for rec, err := range m.Records(survey, db.source, p.names, opt, mapped.row) {
+				if ctx.Err() != nil {
+					break
+				}
+				if err != nil {
+					note(err)
+					continue
+				}
+				if rec.Origin.Place == "live" && rec.Origin.Page != page {
+					page = rec.Origin.Page
+					told(int64(db.File.PageSize))
+				}
+				if rec.Kind == record.Contact {
+					p.names.Learn(rec)
+				}
+				mapped.record(rec)
+				if !yield(rec, nil) {
+					return
+				}
+			}
+		}
+		if ctx.Err() != nil {
+			yield(nil, context.Cause(ctx))
+		}
+	}
+}
+
+func (q *Recoverer) sum(ctx context.Context, f *store.File, told func(int64)) (string, error) {
 	r, err := q.Vault.Open(f.SHA256)
 	if err != nil {
 		return "", err
 	}
 	defer r.Close()
-	set, err := digest.Reader(vault.Told(ctx, r, nil))
+	set, err := digest.Reader(vault.Told(ctx, r, func(n int) { told(int64(n)) }))
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", f.RealPath, err)
 	}

@@ -77,9 +77,10 @@ func (s *Store) RecoveredDatabases(ctx context.Context, recovery int64) (out []R
 	return out, err
 }
 
-// SaveDatabase keeps the records of one database and what it gave. A record
-// that is there already stays, and with it its mark.
-func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d RecoveredDatabase, records []*record.Record) error {
+// SaveDatabase keeps the records of one database, as they come, and then what it
+// gave, which d says once they have come. A record that is there already stays, and
+// with it its mark. An error among the records keeps nothing.
+func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) error {
 	tx, err := s.pool.Begin(ctx)
 	if err != nil {
 		return fmt.Errorf("keeping records: %w", err)
@@ -89,13 +90,23 @@ func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d RecoveredDat
 	if _, err := tx.Exec(ctx, "CREATE TEMPORARY TABLE incoming (LIKE record) ON COMMIT DROP; ALTER TABLE incoming ALTER COLUMN id DROP NOT NULL"); err != nil {
 		return fmt.Errorf("keeping records: %w", err)
 	}
-	_, err = tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, cols, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
-		r := records[i]
+	next, stop := iter.Pull2(records)
+	defer stop()
+	var fault error // of the records
+	_, err = tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, cols, pgx.CopyFromFunc(func() ([]any, error) {
+		r, err, ok := next()
+		if !ok || err != nil {
+			fault = err
+			return nil, err
+		}
 		body, err := json.Marshal(r)
 		body = []byte(cleanJSON(body))
 		return []any{a.CaseID, a.ExhibitID, a.ID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At, clean(r.Thread), clean(r.ThreadTitle),
 			clean(r.Person), clean(r.Handle), r.Direction, clean(r.Text), body}, err
 	}))
+	if fault != nil {
+		return fault
+	}
 	if err != nil {
 		return fmt.Errorf("loading records: %w", err)
 	}

@@ -139,10 +139,21 @@ func TestHostileTextIsKept(t *testing.T) {
 	}
 	at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for range 2 { // the second time must change nothing
-		if err := s.SaveDatabase(ctx, a, store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, []*record.Record{
-			{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Text: "nul \x00 half \xff <script>alert(1)</script>"}}); err != nil {
+		r := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Text: "nul \x00 half \xff <script>alert(1)</script>"}
+		if err := s.SaveDatabase(ctx, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) { yield(r, nil) }); err != nil {
 			t.Fatal(err)
 		}
+	}
+	broken := errors.New("the reader broke off")
+	if err := s.SaveDatabase(ctx, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/y", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
+		if yield(&record.Record{UID: "2", Kind: record.Message, State: record.Intact, At: &at}, nil) {
+			yield(nil, broken)
+		}
+	}); !errors.Is(err, broken) {
+		t.Error(err)
+	}
+	if dbs, err := s.RecoveredDatabases(ctx, v.ID); err != nil || len(dbs) != 1 {
+		t.Errorf("%v, %v", dbs, err)
 	}
 	got, err := s.Records(ctx, store.Filter{CaseID: c.ID, Words: "<script>"}, store.After{}, 10)
 	if err != nil || len(got) != 1 || got[0].Summary != "nul ␀ half � <script>alert(1)</script>" {

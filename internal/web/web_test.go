@@ -105,11 +105,12 @@ func (w *site) evidence(v vault.Vault) {
 	w.acq.EndedAt = &now
 	must(w.s.EndAcquisition(ctx, r, w.acq, []store.AcquisitionFault{{Path: hostile, Fault: hostile}}, store.Act{Book: w.cs.Book(), By: "tester", What: "acquisition.ended", On: hostile}))
 	at := time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
-	must(w.s.SaveDatabase(ctx, w.acq, store.RecoveredDatabase{RecoveryID: w.recovery(r), Path: hostile, ByOrigin: []byte("{}"), Withheld: []byte("{}")}, []*record.Record{{
+	rec := &record.Record{
 		UID: "u", Kind: record.Message, State: record.Recovered, At: &at, Thread: "1", ThreadTitle: hostile, Person: hostile, Handle: hostile, Text: hostile, Original: hostile,
 		Details: []record.Detail{{Label: hostile, Value: hostile}},
 		Origin: record.Origin{Path: hostile, Stored: hostile, SHA256: sha256, Table: hostile, Place: "freeblock", Page: 1, Offset: 2, Length: 4, Lost: []string{hostile},
-			Fields: []record.Field{{Name: hostile, Offset: 2, Length: 2, Role: "value"}}}}}))
+			Fields: []record.Field{{Name: hostile, Offset: 2, Length: 2, Role: "value"}}}}
+	must(w.s.SaveDatabase(ctx, w.acq, &store.RecoveredDatabase{RecoveryID: w.recovery(r), Path: hostile, ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) { yield(rec, nil) }))
 }
 
 func (w *site) recovery(r *store.Run) int64 {
