@@ -79,7 +79,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		total += passes * d.Size
 	}
 	t.Total(total, int64(len(dbs)))
-	t.Logf("%d databases, each read three times: to hash it, for what is alive, and for what is not", len(dbs))
+	t.Logf("each database is read three times: to hash it, for what is alive, and for what is not")
 	p := &pass{Recoverer: q, t: t, a: a, recovery: rec.ID, full: sub.Full, beside: beside, scopes: scopes, names: fieldmap.Names{}}
 	for _, d := range dbs {
 		m := fieldmap.For(d.RealPath)
@@ -172,7 +172,7 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 }
 
 // database reads one database from the vault, and keeps its records as they come.
-func (p *pass) database(ctx context.Context, d *store.File) error {
+func (p *pass) database(ctx context.Context, d *store.File) (err error) {
 	res := &store.RecoveredDatabase{RecoveryID: p.recovery, Path: d.RealPath, ByOrigin: json.RawMessage("{}"), Withheld: json.RawMessage("{}")}
 	m := fieldmap.For(d.RealPath)
 	if m != nil {
@@ -185,7 +185,11 @@ func (p *pass) database(ctx context.Context, d *store.File) error {
 		left -= n
 		p.t.Done(n, 0)
 	}
-	defer func() { told(left) }()
+	defer func() {
+		if err == nil {
+			told(left)
+		}
+	}()
 	for _, f := range []*store.File{d, p.beside[d.RealPath+"-wal"], p.beside[d.RealPath+"-journal"]} {
 		if f == nil {
 			continue

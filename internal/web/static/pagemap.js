@@ -306,6 +306,23 @@
     for (const id of ["map-table", "map-origin"]) document.getElementById(id).addEventListener("change", () => map.draw());
     for (const b of document.querySelectorAll("[data-map-zoom]"))
       b.addEventListener("click", () => (b.dataset.mapZoom === "fit" ? map.fit() : map.step(b.dataset.mapZoom === "in" ? 1 : -1)));
+    legend();
+    map.tell(map.cursor);
+    document.addEventListener("crosswind:visited", () => {
+      const n = Number(new URL(location.href).searchParams.get("page"));
+      if (n >= 1 && n <= map.pages && n !== map.cursor) map.move(n);
+    });
+    // By day and by night.
+    const recolor = () => {
+      map.colors = colors();
+      map.tilesOf = "";
+      map.draw();
+      legend();
+    };
+    matchMedia("(prefers-color-scheme: dark)").addEventListener("change", recolor);
+    new MutationObserver(recolor).observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+  }
+  function legend() {
     for (const sw of document.querySelectorAll("[data-map-swatch]")) {
       const g = sw.getContext("2d");
       if (sw.dataset.mapSwatch === "found") {
@@ -315,16 +332,6 @@
       g.strokeStyle = map.colors.ink2;
       g.strokeRect(0.5, 0.5, 15, 15);
     }
-    map.tell(map.cursor);
-    document.addEventListener("crosswind:visited", () => {
-      const n = Number(new URL(location.href).searchParams.get("page"));
-      if (n >= 1 && n <= map.pages && n !== map.cursor) map.move(n);
-    });
-    matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => {
-      map.colors = colors();
-      map.tilesOf = "";
-      map.draw();
-    });
   }
   begin();
 })();
