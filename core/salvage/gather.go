@@ -3,6 +3,7 @@ package salvage
 import (
 	"cmp"
 	"encoding/binary"
+	"fmt"
 	"slices"
 
 	"crosswind/core/sqlitefile"
@@ -16,6 +17,7 @@ type gathering struct {
 	patterns patterns
 	cand     candidate // scratch
 	buf      Row       // the same
+	fault    error     // of this package, on the finding that was read last
 }
 
 // merge adds a batch.
@@ -165,13 +167,19 @@ func (g *gathering) unite() {
 	}
 }
 
-// row finds the n-th finding again.
-func (g *gathering) row(n int32) *Row {
+// row finds the n-th finding again, or returns nil.
+func (g *gathering) row(n int32) (row *Row) {
+	// One hostile page must not cost the others, nor the process.
+	defer func() {
+		if r := recover(); r != nil {
+			row, g.fault = nil, fmt.Errorf("%w: page %d: %v", ErrInternal, g.s.image(int(g.found[n].image)).Page, r)
+		}
+	}()
 	c := g.candidate(n)
 	if c == nil {
 		return nil
 	}
-	row := g.s.row(g.sc, c, &g.buf)
+	row = g.s.row(g.sc, c, &g.buf)
 	row.Confidence = float64(g.found[n].sure) / 100
 	return row
 }
@@ -233,7 +241,9 @@ func (g *gathering) candidate(n int32) *candidate {
 func (g *gathering) tell(n int32, yield func(*Row, error) bool) bool {
 	row := g.row(n)
 	if row == nil {
-		return true
+		fault := g.fault
+		g.fault = nil
+		return fault == nil || yield(nil, fault)
 	}
 	for o := g.found[n].first; o != 0; o = g.found[o-1].next {
 		f := &g.found[o-1]

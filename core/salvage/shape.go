@@ -1,6 +1,7 @@
 package salvage
 
 import (
+	"cmp"
 	"strings"
 
 	"crosswind/core/sqlitefile"
@@ -117,7 +118,7 @@ func columnRule(t *sqlitefile.Table, i int) rule {
 // be told. columns are names; the row id, or the primary key of a table without
 // one, follows.
 func indexShape(t *sqlitefile.Table, name string, columns []string) *shape {
-	sh := &shape{Table: t, kind: sqlitefile.LeafIndex, index: name}
+	sh := &shape{Table: t, kind: sqlitefile.LeafIndex, index: cmp.Or(name, "(an index without a name)")}
 	taken := map[int]bool{}
 	add := func(i int) {
 		r := columnRule(t, i)
