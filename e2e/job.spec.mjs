@@ -259,6 +259,14 @@ test("4b. the page map: from the map to a page, its cells and the record, and ba
   await expect(side.locator(".bytes mark[title='cell pointers']").first()).toBeVisible();
   await accessible(page);
   await shot(page, "page-map");
+  // Map and legend are drawn anew for the night.
+  const swatch = () =>
+    page.evaluate(() => document.querySelector("[data-map-swatch='2']").getContext("2d").getImageData(8, 8, 1, 1).data.join());
+  const day = await swatch();
+  await page.getByRole("button", { name: "day/night" }).click();
+  await expect.poll(swatch).not.toBe(day);
+  await page.getByRole("button", { name: "day/night" }).click();
+  await expect.poll(swatch).toBe(day);
   // A recovered cell is opened into its fields, and leads to its record.
   const found = side.locator(".page-cell.below").first();
   await found.locator("summary").click();

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -22,10 +23,9 @@ import (
 	"crosswind/internal/vault"
 )
 
-// From the demo's backup to records: live counts are those that the sqlite3
-// program gives, a second run changes nothing, and an altered database is not
-// read.
-func TestRecover(t *testing.T) {
+// start acquires the demo's backup and begins to work on runs.
+func start(t *testing.T) (s *store.Store, rec *Recoverer, c *store.Case, a *store.Acquisition, source string, bench *runtest.Bench) {
+	t.Helper()
 	ctx := context.Background()
 	s, dir := storetest.Open(t), t.TempDir()
 	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}); err != nil {
@@ -47,19 +47,92 @@ func TestRecover(t *testing.T) {
 		t.Fatal(err)
 	}
 	acq := &acquire.Acquirer{Store: s, Vault: v, Tool: "test"}
-	rec := &Recoverer{Store: s, Vault: v, Tool: "test"}
-	do := runtest.Start(t, s, c, map[string]run.Job{"acquire": acq.Backup, "recover": rec.Recover}, io.Discard).Do
-	source := filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
-	do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Address: source})
+	rec = &Recoverer{Store: s, Vault: v, Tool: "test"}
+	bench = runtest.Start(t, s, c, map[string]run.Job{"acquire": acq.Backup, "recover": func(ctx context.Context, t *run.Task) error { return rec.Recover(ctx, t) }}, io.Discard)
+	source = filepath.Join(dir, "backups", "harbour-phone-2026-09-24")
+	bench.Do("acquire", acquire.BackupSubject{Exhibit: es[0].ID, Reference: "014-A", Address: source})
 	as, err := s.Acquisitions(ctx, c.ID, 0)
 	if err != nil || len(as) != 1 {
 		t.Fatal(as, err)
 	}
-	sub := Subject{Exhibit: es[0].ID, Acquisition: as[0].ID, Name: "014-A acquisition 1", Full: true}
+	return s, rec, c, &as[0], source, bench
+}
+
+// tripwire is a vault that calls trip when a blob is opened for the n-th time.
+type tripwire struct {
+	vault.Vault
+	blob string
+	n    int
+	trip func()
+}
+
+func (w *tripwire) Open(sha256 string) (vault.Blob, error) {
+	if sha256 == w.blob {
+		if w.n--; w.n == 0 {
+			w.trip()
+		}
+	}
+	return w.Vault.Open(sha256)
+}
+
+// A run that is broken off in its second database goes on with that one, knows the
+// names that the first one gave, and ends with what an unbroken one gives.
+func TestRecoverGoesOn(t *testing.T) {
+	ctx := context.Background()
+	s, rec, c, a, _, bench := start(t)
+	sub := Subject{Exhibit: a.ExhibitID, Acquisition: a.ID, Name: "014-A acquisition 1", Full: true}
+	whole := rec.Vault
+	// Opened to see what it is, and to be hashed.
+	rec.Vault = &tripwire{whole, fileOf(t, s, a.ID, "/data/talk/talk.db").SHA256, 2, func() { go bench.Stop(); time.Sleep(200 * time.Millisecond) }}
+	id := bench.Queue("recover", sub)
+	for {
+		r, err := s.RunByID(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r.State == "queued" && r.Fence > 0 {
+			break
+		}
+		if r.State == "done" {
+			t.Fatal("the run was not broken off")
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	rec.Vault = whole
+	bench.Restart()
+	if r := bench.Wait(id); r.State != "done" {
+		t.Fatalf("%+v", r)
+	}
+	count := func() (n int64) {
+		k, err := s.Count(ctx, store.Filter{CaseID: c.ID})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return k.All + k.Untimed
+	}
+	after := count()
+	messages, err := s.Records(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"message"}}, store.After{}, 100)
+	if err != nil || !slices.ContainsFunc(messages, func(r store.Record) bool { return r.Person != "" }) {
+		t.Errorf("no names among %d messages, %v", len(messages), err)
+	}
+	bench.Do("recover", sub)
+	if n := count(); n != after || n < 1000 {
+		t.Errorf("%d records after a run that was broken off, %d after another", after, n)
+	}
+}
+
+// From the demo's backup to records: live counts are those that the sqlite3
+// program gives, a second run changes nothing, and an altered database is not
+// read.
+func TestRecover(t *testing.T) {
+	ctx := context.Background()
+	s, rec, c, a, source, bench := start(t)
+	do := bench.Do
+	sub := Subject{Exhibit: a.ExhibitID, Acquisition: a.ID, Name: "014-A acquisition 1", Full: true}
 	if r := do("recover", sub); r.State != "done" {
 		t.Fatalf("%+v", r)
 	}
-	r, err := s.LatestRecovery(ctx, as[0].ID)
+	r, err := s.LatestRecovery(ctx, a.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -75,7 +148,7 @@ func TestRecover(t *testing.T) {
 		t.Errorf("%d records with a privileged person are kept, %v", k.All+k.Untimed, err)
 	}
 	for i, table := range []string{"card WHERE id <> 50", "ring WHERE number <> '" + democase.Counsel.Number + "'", "line"} { // by path
-		f := fileOf(t, s, as[0].ID, dbs[i].Path)
+		f := fileOf(t, s, a.ID, dbs[i].Path)
 		out, err := exec.Command("sqlite3", "-readonly", filepath.Join(source, f.Path), "SELECT count(*) FROM "+table).Output()
 		if want, _ := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64); err != nil || dbs[i].Live != want {
 			t.Errorf("%s: %d live records, sqlite3 counts %d (%v)", dbs[i].Path, dbs[i].Live, want, err)
@@ -88,7 +161,7 @@ func TestRecover(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if f := fileOf(t, s, as[0].ID, d.Path); m.Pages*int64(m.PageSize) != f.Size {
+		if f := fileOf(t, s, a.ID, d.Path); m.Pages*int64(m.PageSize) != f.Size {
 			t.Errorf("%s: %d pages of %d bytes, the file has %d", d.Path, m.Pages, m.PageSize, f.Size)
 		}
 		var tally []store.Tally
@@ -155,7 +228,7 @@ func TestRecover(t *testing.T) {
 		t.Fatal(err)
 	}
 	do("recover", sub)
-	if r, err = s.LatestRecovery(ctx, as[0].ID); err != nil {
+	if r, err = s.LatestRecovery(ctx, a.ID); err != nil {
 		t.Fatal(err)
 	}
 	if dbs, err = s.RecoveredDatabases(ctx, r.ID); err != nil || dbs[2].OutsideScope()[string(record.NotAskedFor)] < 100 {
@@ -165,8 +238,8 @@ func TestRecover(t *testing.T) {
 		t.Errorf("%d deleted records are kept, %v", len(k), err)
 	}
 
-	talk := fileOf(t, s, as[0].ID, "/data/talk/talk.db")
-	blob := v.Path(talk.SHA256)
+	talk := fileOf(t, s, a.ID, "/data/talk/talk.db")
+	blob := rec.Vault.(*vault.Folder).Path(talk.SHA256)
 	b, err := os.ReadFile(blob)
 	if err != nil {
 		t.Fatal(err)
@@ -176,7 +249,7 @@ func TestRecover(t *testing.T) {
 		t.Fatal("altering the blob")
 	}
 	do("recover", sub)
-	if r, err = s.LatestRecovery(ctx, as[0].ID); err != nil {
+	if r, err = s.LatestRecovery(ctx, a.ID); err != nil {
 		t.Fatal(err)
 	}
 	if dbs, err = s.RecoveredDatabases(ctx, r.ID); err != nil || len(dbs) != 3 || dbs[2].Live != 0 || len(dbs[2].Notes) != 1 || !strings.Contains(dbs[2].Notes[0], "altered") {
