@@ -31,6 +31,8 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 			case c == nil:
 			case sc.own != nil: // which reading explains most is seen when all are known
 				sc.keep(c)
+			case best != nil && best.shape.like == sh.like && best.shape != sh:
+				best.rivals = append(best.rivals, sh)
 			case best == nil || c.weight() > best.weight()+1e-9:
 				best = c
 			case c.weight() > best.weight()-1e-9 && c.shape.Name != best.shape.Name:

@@ -160,6 +160,11 @@ func (sc *scanner) attribute(c *candidate) bool {
 			return
 		}
 		switch {
+		case best != nil && best.like == sh.like && best.Name != sh.Name:
+			if penalty < least {
+				best, sh, least = sh, best, penalty
+			}
+			c.rivals = append(c.rivals, sh)
 		case best == nil || penalty < least-1e-9:
 			best, least, c.rivals = sh, penalty, c.rivals[:0]
 		case penalty <= least+1e-9 && sh.Name != best.Name:
@@ -169,15 +174,18 @@ func (sc *scanner) attribute(c *candidate) bool {
 	if sc.own != nil {
 		try(sc.own, 0)
 	}
-	if best == nil || least > 0 {
+	// With auto_vacuum a page may have been another table's before it became a root
+	// (§1.8), and what lies in its gap may be from then.
+	moved := sc.own != nil && sc.own.root == sc.im.Page && sc.own.live < enough && sc.s.f.LargestRoot != 0
+	if best == nil || least > 0 || moved {
 		for _, sh := range sc.s.shapes {
 			// The schema's own rows lie in its own pages, and index entries in
 			// pages of an index: too many bytes would read as either.
-			if sh == sc.own || sh.index != "" && leafKind(sc.kind) != sqlitefile.LeafIndex || sh.Root == 1 && sc.sure && sc.only == nil {
+			if sh == sc.own || sc.own != nil && sh.like == sc.own.like || sh.index != "" && leafKind(sc.kind) != sqlitefile.LeafIndex || sh.Root == 1 && sc.sure && sc.only == nil {
 				continue
 			}
 			extra := 0.0
-			if sc.own != nil {
+			if sc.own != nil && !moved {
 				extra = anotherOwner
 			}
 			try(sh, extra)

@@ -158,7 +158,7 @@ func (sc *scanner) belowInteriorCells(p *sqlitefile.Page) int {
 	}
 	end := p.Content
 	for {
-		below, n := sc.interiorCells(p, end)
+		below, n := sc.interiorCells(p, end, func(uint32) {})
 		// What was there before the cells that are there now is told from chance by
 		// its number.
 		if n == 0 || end < p.Content && n < 3 {
@@ -169,8 +169,9 @@ func (sc *scanner) belowInteriorCells(p *sqlitefile.Page) int {
 }
 
 // interiorCells is where cells of an interior page begin that end at offset end, one
-// below the other and with at most a fragment between (§1.6), and their number.
-func (sc *scanner) interiorCells(p *sqlitefile.Page, end int) (begin, n int) {
+// below the other and with at most a fragment between (§1.6), and their number. visit
+// is called with the child of each.
+func (sc *scanner) interiorCells(p *sqlitefile.Page, end int, visit func(child uint32)) (begin, n int) {
 	last := int64(-1 << 63)
 	table := sc.own.kind == sqlitefile.LeafTable
 	longest := 13
@@ -185,13 +186,15 @@ next:
 			}
 			for k := 5; k <= longest && end-gap-k >= p.PointersEnd(); k++ {
 				cell := sc.data[end-gap-k : end-gap]
-				if child := binary.BigEndian.Uint32(cell); child <= 1 || child > sc.s.f.Pages {
+				child := binary.BigEndian.Uint32(cell)
+				if child <= 1 || child > sc.s.f.Pages {
 					continue
 				}
 				v, l := sqlitefile.Varint(cell[4:])
 				if table && l == k-4 && v > last || !table && l > 0 && v >= 3 && v == int64(k-4-l) && sc.entry(cell[4+l:]) {
 					end, last = end-gap-k, v
 					n++
+					visit(child)
 					continue next
 				}
 			}
@@ -232,10 +235,10 @@ func (sc *scanner) wholePage() {
 		return
 	}
 	sc.kind, sc.block = p.Kind, false
-	if then := sc.s.ownerThen(p.N, sc.im.Frame, leafKind(p.Kind)); then != nil && (sc.only == nil || sc.only == then) {
+	if then := sc.s.ownerThen(sc.im, leafKind(p.Kind)); then != nil && (sc.only == nil || sc.only == then) {
 		sc.own, sc.known = then, true
-	} else if sc.only == nil && sc.s.movedHere(p.N) {
-		sc.own = nil // its cells will tell
+	} else if sc.only == nil && sc.s.f.LargestRoot != 0 && sc.im.Part != sqlitefile.Main {
+		sc.own = nil // with auto_vacuum pages move: whose it is now says nothing
 	}
 	if p.Kind != sqlitefile.InteriorTable {
 		sc.pointed(p)
@@ -325,13 +328,18 @@ func (sc *scanner) elect(fits []bool, against []float64, cells int) (best *shape
 	for i, sh := range sc.s.shapes {
 		switch {
 		case !fits[i]:
+		case best != nil && best.like == sh.like && best.Name != sh.Name:
+			if against[i] < against[best.id] {
+				best, sh = sh, best
+			}
+			rivals = append(rivals, sh)
 		case best == nil || against[i] < against[best.id]-1e-9:
 			best, rivals = sh, nil
 		case against[i] <= against[best.id]+1e-9 && sh.Name != best.Name:
 			rivals = append(rivals, sh)
 		}
 	}
-	if own := sc.own; own != nil && fits[own.id] && (sc.known || against[own.id] <= against[best.id]+0.02*float64(cells)) {
+	if own := sc.own; own != nil && fits[own.id] && (sc.known || own.like == best.like || against[own.id] <= against[best.id]+0.02*float64(cells)) {
 		return own, nil
 	}
 	return best, rivals

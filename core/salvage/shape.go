@@ -11,6 +11,7 @@ import (
 type shape struct {
 	*sqlitefile.Table
 	id      int
+	like    int                 // the id of the first shape whose rows may be the same: what live rows show cannot tell them apart
 	kind    sqlitefile.PageKind // of the leaf pages that hold its cells: LeafTable or LeafIndex
 	index   string              // the index whose entries these are; "" for the table's own rows
 	root    uint32              // of the tree that holds them, 0 if that is not known

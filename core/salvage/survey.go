@@ -62,7 +62,7 @@ const (
 // tells of it.
 func New(f *sqlitefile.File) *Survey {
 	s := &Survey{f: f, keys: newKeys(), base: map[uint32]*shape{}, older: map[uint32][]int{},
-		line: lineage{map[uint32][]*shape{}, map[uint32][]parent{}, maxLinks},
+		line: lineage{map[uint32][]*shape{}, nil, map[uint32][]parent{}, maxLinks, max(f.Pages, f.Stored()), 0, false},
 		use:  make([]Use, f.Pages+1), owner: make([]int32, f.Pages+1), used: make([]uint16, f.Pages+1)}
 	s.spills = &atomic.Int64{}
 	s.spills.Store(1<<16 + 32*int64(s.images())) // hostile chains must end
@@ -93,11 +93,16 @@ func New(f *sqlitefile.File) *Survey {
 	s.freeList()
 	s.versions()
 	s.dropped()
-	for _, sh := range s.shapes {
-		if sh.root > 1 {
-			s.line.roots[sh.root] = append(s.line.roots[sh.root], sh)
+	for i, sh := range s.shapes {
+		sh.like = i
+		for k, o := range s.shapes[:i] {
+			if sh.kind == o.kind && (sh.index == "") == (o.index == "") && slices.Equal(sh.rules, o.rules) {
+				sh.like = k
+				break
+			}
 		}
 	}
+	s.settleRoots()
 	return s
 }
 
@@ -217,6 +222,7 @@ func (s *Survey) versions() {
 		default:
 			older = true
 		}
+		s.line.highest = max(s.line.highest, v.Page)
 		s.older[v.Page] = append(s.older[v.Page], len(s.extra))
 		s.extra = append(s.extra, image{v, o, false})
 	}
@@ -229,6 +235,16 @@ func (s *Survey) versions() {
 	if older {
 		s.baseOwners()
 	}
+	hot := false
+	for n := uint32(1); len(s.extra) > 0 && n <= s.f.Pages; n++ {
+		switch v := s.f.Current(n); v.Part {
+		case sqlitefile.Log:
+			s.line.end = max(s.line.end, v.Frame, v.Commit)
+		case sqlitefile.Journal:
+			hot = true
+		}
+	}
+	s.line.over = !hot && slices.ContainsFunc(s.extra, func(im image) bool { return im.Part == sqlitefile.Journal })
 }
 
 // baseOwners walks the trees of the database file as they are below its log, to
@@ -294,6 +310,11 @@ func (s *Survey) dropped() {
 	sc := newScanner(s)
 	sc.only = schema
 	var texts []sqlitefile.Object
+	for _, sh := range s.shapes {
+		if sh.root > 1 && sh.root <= s.f.Pages && sc.read(s.image(int(sh.root)-1)) == nil {
+			s.linkRemains(sc, sh)
+		}
+	}
 	for i := range s.images() {
 		im := s.image(i)
 		owned := im.current && s.ownerOf(im.Page) == schema
@@ -301,23 +322,22 @@ func (s *Survey) dropped() {
 		if int(im.Page) < len(s.use) {
 			use = s.use[im.Page]
 		}
-		if im.current && !owned && use != FreeLeaf && use != FreeTrunk && use != Lost && use != PointerMap || sc.read(im) != nil {
+		// Where pages move, the live trees tell, too, whose they were.
+		interior := (use == TableInterior || use == IndexInterior) && s.f.LargestRoot != 0 && len(s.extra) > 0
+		if im.current && !owned && !interior && use != FreeLeaf && use != FreeTrunk && use != Lost && use != PointerMap || sc.read(im) != nil {
 			continue
+		}
+		if im.Page == 1 {
+			s.schemaOf(sc)
 		}
 		if !owned || !im.current {
 			s.link(im, sc.data)
 		}
-		if use == PointerMap || !bytes.Contains(sc.data, word) {
+		if use == PointerMap || im.current && interior && !owned || !bytes.Contains(sc.data, word) {
 			continue
 		}
 		for _, c := range sc.scan() {
-			values, lost := sc.values(c)
-			if len(values) == 5 && !lost[0] && !lost[2] && !lost[4] {
-				text := func(i int) string { return values[i].String(s.f.Encoding) }
-				o := sqlitefile.Object{Type: text(0), Name: text(1), Table: text(2), SQL: text(4)}
-				if n := values[3].Int(); !lost[3] && n > 1 && n <= int64(s.f.Stored()) {
-					o.Root = uint32(n)
-				}
+			if o, ok := s.object(sc, c); ok {
 				texts = append(texts, o)
 			}
 		}
