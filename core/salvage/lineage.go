@@ -2,6 +2,7 @@ package salvage
 
 import (
 	"encoding/binary"
+	"sort"
 
 	"crosswind/core/sqlitefile"
 )
@@ -81,8 +82,16 @@ func (s *Survey) eraOf(v sqlitefile.Version) era {
 			e.from = 0
 		}
 	}
-	for _, i := range s.older[v.Page] {
-		see(s.extra[i].Version)
+	// Versions come by part and frame, so the next one ends it.
+	list := s.older[v.Page]
+	next := sort.Search(len(list), func(k int) bool {
+		o := &s.extra[list[k]]
+		return o.Part > sqlitefile.Log || o.Part == sqlitefile.Log && o.Frame > v.Frame
+	})
+	for _, k := range list[next:] {
+		if see(s.extra[k].Version); e.to < 1<<30 {
+			break
+		}
 	}
 	if v.Page <= s.f.Pages {
 		see(s.f.Current(v.Page))
@@ -153,23 +162,37 @@ func (s *Survey) settleRoots() {
 	}
 }
 
-// maxLinks bounds what is kept of older trees: some 64 bytes each.
-const maxLinks = 1 << 19
+// maxLinks bounds what is kept of older trees, some 64 bytes each, and maxParents what
+// is kept of one page.
+const (
+	maxLinks   = 1 << 19
+	maxParents = 256
+)
 
 func (s *Survey) addLink(child uint32, p parent) {
-	if child > 1 && child <= s.line.highest && s.line.room > 0 {
-		s.line.parents[child] = append(s.line.parents[child], p)
-		s.line.room--
+	list := s.line.parents[child]
+	if child < 2 || child > s.line.highest || s.line.room == 0 || len(list) == maxParents {
+		return
 	}
+	if n := len(list) - 1; n >= 0 {
+		// The next version of the same parent, which still leads there.
+		if last := &list[n]; last.page == p.page && last.kind == p.kind && last.class == timed && p.class == timed && last.to == p.from {
+			last.to = p.to
+			return
+		}
+	}
+	s.line.parents[child] = append(list, p)
+	s.line.room--
 }
 
 // link takes in what a page version says of other pages. data is its usable part.
 func (s *Survey) link(im image, data []byte) {
 	if int(im.Page) < len(s.use) && s.use[im.Page] == PointerMap {
 		const node = 5 // a page of a tree, but not its root (§1.8)
+		at := s.eraOf(im.Version)
 		for i := 0; i+5 <= len(data); i += 5 {
 			if data[i] == node {
-				s.addLink(im.Page+1+uint32(i/5), parent{page: binary.BigEndian.Uint32(data[i+1:]), era: s.eraOf(im.Version), frame: im.Frame})
+				s.addLink(im.Page+1+uint32(i/5), parent{page: binary.BigEndian.Uint32(data[i+1:]), era: at, frame: im.Frame})
 			}
 		}
 		return
