@@ -319,3 +319,77 @@ func TestHostileFiles(t *testing.T) {
 		}
 	}
 }
+
+// Overflow chains of which all lead through the same pages: a good file has each page
+// in one chain at most, so the survey follows no more pages than there are.
+func TestChainsThatMeet(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "t.db")
+	sqlite3(t, path, "PRAGMA page_size=512; CREATE TABLE long(id INTEGER PRIMARY KEY, body TEXT); INSERT INTO long SELECT value, printf('%.*c', 40000, 'x') FROM generate_series(1,100);")
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := sqlitefile.Open(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := New(f).Fault(); err != nil {
+		t.Fatal(err)
+	}
+	first := uint32(0)
+	for row, err := range f.Rows(&sqlitefile.Table{Name: "long", Root: 2, RowIDColumn: -1}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		cell := b[f.PageOffset(row.Page)+int64(row.Offset):][:row.Length]
+		if first == 0 { // its chain goes round
+			first = row.Overflow
+			for n := first; ; {
+				at := b[f.PageOffset(n):]
+				if n = binary.BigEndian.Uint32(at); n == 0 {
+					binary.BigEndian.PutUint32(at, first)
+					break
+				}
+			}
+		}
+		copy(cell, sqlitefile.AppendVarint(nil, row.PayloadSize+160*508)) // as much of it in the page
+		binary.BigEndian.PutUint32(cell[len(cell)-4:], first)
+	}
+	s := New(f)
+	if err := s.Fault(); err == nil || !strings.Contains(err.Error(), errChains.Error()) {
+		t.Errorf("100 chains through the same 79 pages: %v", err)
+	}
+}
+
+func TestInOrder(t *testing.T) {
+	jobs := func(yield func(int) bool) {
+		for i := 0; yield(i) && i < 999; i++ {
+		}
+	}
+	square := func() func(int) int {
+		r := rand.New(rand.NewPCG(1, 2))
+		return func(i int) int {
+			for range r.IntN(2000) { // some take longer
+			}
+			return i * i
+		}
+	}
+	var got []int
+	for n := range inOrder(jobs, square) {
+		got = append(got, n)
+	}
+	for i, n := range got {
+		if n != i*i {
+			t.Fatalf("at %d: %d", i, n)
+		}
+	}
+	if len(got) != 1000 {
+		t.Errorf("%d results", len(got))
+	}
+	n := 0
+	for range inOrder(jobs, square) { // one who has seen enough
+		if n++; n == 10 {
+			break
+		}
+	}
+}
