@@ -40,7 +40,7 @@ type Subject struct {
 }
 
 // Recover reads every database of an acquisition. A database that is done is
-// not read again when the run is resumed.
+// not read again when the run is resumed, unless there is a further authority.
 func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	var sub Subject
 	if err := t.Subject(&sub); err != nil {
@@ -50,17 +50,19 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
-	rec, err := q.Store.RecoveryForRun(ctx, store.Recovery{AcquisitionID: a.ID, RunID: t.Run.ID, FullPass: sub.Full, Tool: q.Tool, StartedAt: time.Now()})
-	if err != nil {
-		return err
-	}
 	auth, err := q.Store.Authorities(ctx, c.ID)
 	if err != nil {
 		return err
 	}
 	var scopes []record.Scope
+	var last int64
 	for i := range auth {
 		scopes = append(scopes, auth[i].Scope())
+		last = max(last, auth[i].ID)
+	}
+	rec, err := q.Store.RecoveryForRun(ctx, store.Recovery{AcquisitionID: a.ID, RunID: t.Run.ID, FullPass: sub.Full, Authority: last, Tool: q.Tool, StartedAt: time.Now()})
+	if err != nil {
+		return err
 	}
 	dbs, beside, err := q.databases(ctx, a)
 	if err != nil {
@@ -68,11 +70,11 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	}
 	done := map[string]bool{}
 	before, err := q.Store.RecoveredDatabases(ctx, rec.ID)
-	for _, d := range before {
-		done[d.Path] = true
-	}
 	if err != nil {
 		return err
+	}
+	for _, d := range before {
+		done[d.Path] = rec.Authority == last
 	}
 	var total int64
 	for _, d := range dbs {

@@ -82,27 +82,33 @@ func TestRecoverGoesOn(t *testing.T) {
 	s, rec, c, a, _, bench := start(t)
 	sub := Subject{Exhibit: a.ExhibitID, Acquisition: a.ID, Name: "014-A acquisition 1", Full: true}
 	whole := rec.Vault
-	// Opened to see what it is, and to be hashed.
-	rec.Vault = &tripwire{whole, fileOf(t, s, a.ID, "/data/talk/talk.db").SHA256, 2, func() { go bench.Stop(); time.Sleep(200 * time.Millisecond) }}
-	id := bench.Queue("recover", sub)
-	for {
-		r, err := s.RunByID(ctx, id)
-		if err != nil {
-			t.Fatal(err)
+	breakOff := func() (id int64) {
+		// The blob is opened to see what it is, and to be hashed.
+		rec.Vault = &tripwire{whole, fileOf(t, s, a.ID, "/data/talk/talk.db").SHA256, 2, func() { go bench.Stop(); time.Sleep(200 * time.Millisecond) }}
+		id = bench.Queue("recover", sub)
+		for {
+			r, err := s.RunByID(ctx, id)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if r.State == "queued" && r.Fence > 0 {
+				break
+			}
+			if r.State == "done" {
+				t.Fatal("the run was not broken off")
+			}
+			time.Sleep(10 * time.Millisecond)
 		}
-		if r.State == "queued" && r.Fence > 0 {
-			break
-		}
-		if r.State == "done" {
-			t.Fatal("the run was not broken off")
-		}
-		time.Sleep(10 * time.Millisecond)
+		rec.Vault = whole
+		return id
 	}
-	rec.Vault = whole
-	bench.Restart()
-	if r := bench.Wait(id); r.State != "done" {
-		t.Fatalf("%+v", r)
+	goOn := func(id int64) {
+		bench.Restart()
+		if r := bench.Wait(id); r.State != "done" {
+			t.Fatalf("%+v", r)
+		}
 	}
+	goOn(breakOff())
 	count := func() (n int64) {
 		k, err := s.Count(ctx, store.Filter{CaseID: c.ID})
 		if err != nil {
@@ -118,6 +124,52 @@ func TestRecoverGoesOn(t *testing.T) {
 	bench.Do("recover", sub)
 	if n := count(); n != after || n < 1000 {
 		t.Errorf("%d records after a run that was broken off, %d after another", after, n)
+	}
+
+	// A further authority meanwhile: what is done is read again under its scope.
+	id := breakOff()
+	at, handle := time.Now(), messages[0].Handle
+	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: at, ValidTo: at.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{record.Handle(handle)}}, "tester"); err != nil {
+		t.Fatal(err)
+	}
+	goOn(id)
+	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID, Words: handle}); err != nil || k.All+k.Untimed != 0 {
+		t.Errorf("%d records with a person who is privileged now, %v", k.All+k.Untimed, err)
+	}
+	r, err := s.LatestRecovery(ctx, a.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	dbs, err := s.RecoveredDatabases(ctx, r.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range dbs {
+		if d.OutsideScope()[string(record.PrivilegedWith)] == 0 {
+			t.Errorf("%s: nothing is withheld: %v", d.Path, d.OutsideScope())
+		}
+		m, err := s.PageMapOf(ctx, r.ID, d.Path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		listed := 0
+		for n := int64(1); n <= m.Pages; n++ {
+			found, err := s.FoundRows(ctx, r.ID, d.Path, n)
+			if err != nil {
+				t.Fatal(err)
+			}
+			listed += len(found)
+		}
+		var tally []store.Tally
+		if err := json.Unmarshal(m.Tally, &tally); err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range tally {
+			listed -= int(x.Rows)
+		}
+		if listed > 0 {
+			t.Errorf("%s: %d rows are listed twice", d.Path, listed)
+		}
 	}
 }
 

@@ -54,13 +54,14 @@ type FoundRow struct {
 
 // savePageMap keeps a map and its rows.
 func savePageMap(ctx context.Context, tx pgx.Tx, m *PageMap) error {
-	tag, err := tx.Exec(ctx, "INSERT INTO page_map(recovery_id, path, page_size, pages, cells, tables, tally) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT DO NOTHING",
+	_, err := tx.Exec(ctx, "INSERT INTO page_map(recovery_id, path, page_size, pages, cells, tables, tally) VALUES ($1, $2, $3, $4, $5, $6, $7) "+
+		"ON CONFLICT (recovery_id, path) DO UPDATE SET page_size = excluded.page_size, pages = excluded.pages, cells = excluded.cells, tables = excluded.tables, tally = excluded.tally",
 		m.RecoveryID, m.Path, m.PageSize, m.Pages, m.Cells, m.Tables.param(), string(m.Tally))
+	if err == nil {
+		_, err = tx.Exec(ctx, "DELETE FROM found_row WHERE recovery_id = $1 AND path = $2", m.RecoveryID, m.Path)
+	}
 	if err != nil {
 		return fmt.Errorf("keeping the page map of %s: %w", m.Path, err)
-	}
-	if tag.RowsAffected() == 0 {
-		return nil
 	}
 	cols := []string{"recovery_id", "path", "part", "page", "frame", "at", "length", "origin", "tab", "row_id", "confidence", "uncommitted", "uid", "fields"}
 	_, err = tx.CopyFrom(ctx, pgx.Identifier{"found_row"}, cols, pgx.CopyFromSlice(len(m.Rows), func(i int) ([]any, error) {

@@ -20,6 +20,7 @@ type Recovery struct {
 	AcquisitionID int64 `db:"acquisition_id"`
 	RunID         int64 `db:"run_id"`
 	FullPass      bool  `db:"full_pass"`
+	Authority     int64 `db:"authority_id"` // the last one whose scope was known when it began
 	Tool          string
 	StartedAt     time.Time  `db:"started_at"`
 	EndedAt       *time.Time `db:"ended_at"`
@@ -56,8 +57,8 @@ func counts(b json.RawMessage) map[string]int64 {
 func (s *Store) RecoveryForRun(ctx context.Context, r Recovery) (*Recovery, error) {
 	got := &Recovery{}
 	err := s.Change(ctx, func(t *Tx) error {
-		if err := t.exec("beginning the recovery", "INSERT INTO recovery(acquisition_id, run_id, full_pass, tool, started_at) VALUES ($1, $2, $3, $4, $5) ON CONFLICT (run_id) DO NOTHING",
-			r.AcquisitionID, r.RunID, r.FullPass, r.Tool, r.StartedAt); err != nil {
+		if err := t.exec("beginning the recovery", "INSERT INTO recovery(acquisition_id, run_id, full_pass, authority_id, tool, started_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (run_id) DO NOTHING",
+			r.AcquisitionID, r.RunID, r.FullPass, r.Authority, r.Tool, r.StartedAt); err != nil {
 			return err
 		}
 		return t.GetContext(ctx, got, "SELECT * FROM recovery WHERE run_id = $1", r.RunID)
@@ -79,7 +80,8 @@ func (s *Store) RecoveredDatabases(ctx context.Context, recovery int64) (out []R
 
 // SaveDatabase keeps the records of one database, as they come, and then what it
 // gave, which d says once they have come. A record that is there already stays, and
-// with it its mark. An error among the records keeps nothing.
+// with it its mark; what the same recovery said of the database before is replaced. An
+// error among the records keeps nothing.
 func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) error {
 	tx, err := s.pool.Begin(ctx)
 	if err != nil {
@@ -119,7 +121,8 @@ DELETE FROM record WHERE id IN (SELECT id FROM gone)`, a.ID, Array[string](d.Out
 	if _, err := tx.Exec(ctx, "INSERT INTO record("+list+") SELECT "+list+" FROM incoming ON CONFLICT (acquisition_id, uid) DO NOTHING"); err != nil {
 		return fmt.Errorf("keeping records: %w", err)
 	}
-	_, err = tx.Exec(ctx, "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (recovery_id, path) DO NOTHING",
+	_, err = tx.Exec(ctx, "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld) VALUES ($1, $2, $3, $4, $5, $6, $7) "+
+		"ON CONFLICT (recovery_id, path) DO UPDATE SET live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld",
 		d.RecoveryID, d.Path, d.FieldMap, d.Live, string(d.ByOrigin), d.Notes.param(), string(d.Withheld))
 	if err != nil {
 		return fmt.Errorf("keeping what %s gave: %w", d.Path, err)
