@@ -82,7 +82,7 @@ func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
 		err = q.versions(ctx, t, a, acc, sub.Versions)
 	}
 	if errors.Is(err, cloud.ErrToken) {
-		q.Keys.DropToken(sub.Exhibit)
+		q.Keys.DropToken(sub.Exhibit, token)
 		return errSignIn
 	}
 	if err != nil {
@@ -91,11 +91,11 @@ func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
 	if err := q.end(ctx, t, c, a, sub.Reference, faults); err != nil {
 		return err
 	}
-	return q.lastOfAccount(ctx, c, sub.Exhibit)
+	return q.lastOfAccount(ctx, c, sub.Exhibit, token)
 }
 
-// lastOfAccount forgets the token when no other run needs it.
-func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int64) error {
+// lastOfAccount forgets a run's token when no other run needs it.
+func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int64, token string) error {
 	runs, err := q.Store.Runs(ctx, c.ID, "acquire cloud", 50)
 	if err != nil {
 		return err
@@ -109,7 +109,7 @@ func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int
 			return nil
 		}
 	}
-	q.Keys.DropToken(exhibit)
+	q.Keys.DropToken(exhibit, token)
 	return nil
 }
 

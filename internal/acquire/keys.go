@@ -65,11 +65,14 @@ func (k *Keys) Token(exhibit int64) string {
 	return k.tokens[exhibit]
 }
 
-// DropToken forgets the token of an account.
-func (k *Keys) DropToken(exhibit int64) {
+// DropToken forgets the token of an account, unless somebody has signed in since and
+// it is another one.
+func (k *Keys) DropToken(exhibit int64, token string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	delete(k.tokens, exhibit)
+	if k.tokens[exhibit] == token {
+		delete(k.tokens, exhibit)
+	}
 }
 
 // Try tries a password on an acquisition and, if it opens it, keeps the key. A
