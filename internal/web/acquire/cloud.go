@@ -50,7 +50,7 @@ func (a pages) cloud(c *gin.Context, refused error) error {
 			v.Versions, err = acc.Versions(ctx)
 		}
 		if errors.Is(err, cloud.ErrToken) {
-			a.Acquirer.Keys.DropToken(p.Exhibit.ID, a.Acquirer.Keys.Token(p.Exhibit.ID))
+			a.Acquirer.Keys.DropToken(p.Exhibit.ID, token)
 		} else if err != nil && refused == nil {
 			refused = err
 		}
