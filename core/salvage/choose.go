@@ -216,7 +216,7 @@ func (sc *scanner) headAt(at int) bool {
 // headWithin reports whether the head of another cell stands among the values of c:
 // then what follows is no longer its own.
 func (sc *scanner) headWithin(c *candidate) bool {
-	for at := c.body; at+freedHead < c.end; at++ {
+	for at := c.body; at < min(c.end, len(sc.data)-freedHead); at++ {
 		if sc.data[at] >= 2 && sc.headAt(at) {
 			return true
 		}

@@ -160,10 +160,11 @@ func (q *Acquirer) TryPasswords(ctx context.Context, t *run.Task) error {
 		}
 		t.Logf("number %d of the list opens the backup", i+1)
 		act.What, act.Detail = "password.accepted", map[string]string{"tried": fmt.Sprint(i + 1), "of": fmt.Sprint(len(list))}
-		if err := q.Store.EndRun(ctx, t.Run, "done", "", act); err != nil {
+		// The next run first: a page that sees no open run looks for nothing more.
+		if err := q.QueueUnlock(ctx, c, t.Run.By, t.Run.Holder, sub); err != nil {
 			return err
 		}
-		return q.QueueUnlock(ctx, c, t.Run.By, t.Run.Holder, sub)
+		return q.Store.EndRun(ctx, t.Run, "done", "", act)
 	}
 	q.Keys.forget(a.ID)
 	t.Logf("none of the %d passwords opens the backup", len(list))
