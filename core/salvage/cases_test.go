@@ -325,14 +325,7 @@ func TestHostileFiles(t *testing.T) {
 func TestChainsThatMeet(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "t.db")
 	sqlite3(t, path, "PRAGMA page_size=512; CREATE TABLE long(id INTEGER PRIMARY KEY, body TEXT); INSERT INTO long SELECT value, printf('%.*c', 40000, 'x') FROM generate_series(1,100);")
-	b, err := os.ReadFile(path)
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, err := sqlitefile.Open(bytes.NewReader(b), int64(len(b)))
-	if err != nil {
-		t.Fatal(err)
-	}
+	f, b := load(t, path)
 	if err := New(f).Fault(); err != nil {
 		t.Fatal(err)
 	}

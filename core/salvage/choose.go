@@ -143,9 +143,9 @@ func (sc *scanner) choose() []*candidate {
 	return slices.DeleteFunc(picked, func(c *candidate) bool { return c.stale || !c.firm() })
 }
 
-// neat looks, for whole cells in a gap, at what lies where they end. Cells in a gap
-// lie side by side: if no other begins there, or one began within, the cell's tail
-// may be another's.
+// neat looks, for whole cells that no pointer leads to, at what lies where they end.
+// Such cells lie side by side: if no other begins there, the cell's tail may be
+// another's.
 func (sc *scanner) neat() {
 	var starts map[int]bool
 	for _, c := range sc.found {
