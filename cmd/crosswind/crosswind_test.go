@@ -16,6 +16,7 @@ import (
 	"strings"
 	"testing"
 
+	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
 )
 
@@ -144,8 +145,20 @@ func TestServeRefusesClearly(t *testing.T) {
 func TestFirstExaminer(t *testing.T) {
 	ctx, cancel := context.WithCancel(context.Background())
 	defer cancel()
-	cmd := exec.CommandContext(ctx, binary, "serve", "--listen", "127.0.0.1:0", "--data", t.TempDir())
-	cmd.Env = append(os.Environ(), "CROSSWIND_DATABASE="+storetest.URL(t))
+	admin, data := storetest.URL(t), t.TempDir()
+	// As the database's owner it does not start, and without a schema neither.
+	if _, stderr, code := command(t, data, "serve", "--database", admin, "--data", data); code != 1 || !strings.Contains(stderr, "crosswind migrate") {
+		t.Errorf("%d %s", code, stderr)
+	}
+	app, err := store.Prepare(ctx, admin)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, stderr, code := command(t, data, "serve", "--database", admin, "--data", data); code != 1 || !strings.Contains(stderr, "could rewrite the ledger") || !strings.Contains(stderr, "--as-owner") {
+		t.Errorf("%d %s", code, stderr)
+	}
+	cmd := exec.CommandContext(ctx, binary, "serve", "--listen", "127.0.0.1:0", "--data", data)
+	cmd.Env = append(os.Environ(), "CROSSWIND_DATABASE="+app)
 	out, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)

@@ -7,6 +7,7 @@ import (
 
 	"crosswind/internal/run"
 	"crosswind/internal/standin/democase"
+	"crosswind/internal/store"
 
 	"github.com/spf13/cobra"
 )
@@ -49,6 +50,9 @@ func demoCommand() *cobra.Command {
 				return err
 			}
 			s.Data, s.Backups = filepath.Join(dir, "data"), []string{filepath.Join(dir, "backups")}
+			if s.Database, err = store.Prepare(c.Context(), s.Database); err != nil {
+				return err
+			}
 			a, err := start(c.Context(), s)
 			if err != nil {
 				return err
@@ -77,7 +81,7 @@ func demoCommand() *cobra.Command {
 			return a.serve(c.Context())
 		}}
 	f := c.Flags()
-	f.StringVar(&s.Database, "database", env("CROSSWIND_DATABASE", ""), "address of the PostgreSQL database, postgres://…")
+	f.StringVar(&s.Database, "database", env("CROSSWIND_DATABASE", ""), "address of the PostgreSQL database as its administrator, postgres://…: the demo makes the application's role in it")
 	f.StringVar(&s.Listen, "listen", env("CROSSWIND_LISTEN", "127.0.0.1:8417"), "address and port to listen on")
 	s.rate(c)
 	f.StringVar(&dir, "dir", ".local/demo", "folder for everything of the demo")

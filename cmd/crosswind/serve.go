@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"crosswind/internal/acquire"
+	"crosswind/internal/evidence"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
@@ -35,6 +36,9 @@ type settings struct {
 	Listen   string
 	Data     string // folder of the packages, the signing key and, by default, the vault
 	Vault    string // its address, "" for a folder in Data
+	Heads    string // a second file for the signed heads of the ledgers, "" for none
+	AsOwner  bool   // open the database even as a role that could rewrite the ledger
+	Hosts    []string
 	Backups  []string
 	Handsets []string // addresses of the links to connected handsets
 	Service  string   // address of the cloud service
@@ -57,6 +61,8 @@ func (s *settings) flags(c *cobra.Command) {
 	f.StringVar(&s.Database, "database", env("CROSSWIND_DATABASE", ""), "address of the PostgreSQL database, postgres://…")
 	f.StringVar(&s.Data, "data", env("CROSSWIND_DATA", ""), "folder for the packages, the signing key and the vault")
 	f.StringVar(&s.Vault, "vault", env("CROSSWIND_VAULT", ""), "another place for the vault: a folder, or s3://HOST:PORT/BUCKET with its keys in CROSSWIND_S3_KEY and CROSSWIND_S3_SECRET")
+	f.StringVar(&s.Heads, "heads", env("CROSSWIND_HEADS", ""), "a second file for the signed heads of the custody ledgers, best on another disk or machine; the first lies in --data beside the key")
+	f.BoolVar(&s.AsOwner, "as-owner", false, "open the database even as a role that owns the ledger or is a superuser, and so could rewrite it")
 	f.Func("backups", "folders to search for local backups, separated by "+string(os.PathListSeparator), func(v string) error {
 		s.Backups = folders(v)
 		return nil
@@ -110,6 +116,27 @@ func serveCommand() *cobra.Command {
 		}}
 	s.flags(c)
 	c.Flags().StringVar(&s.Listen, "listen", env("CROSSWIND_LISTEN", "127.0.0.1:8416"), "address and port to listen on")
+	c.Flags().StringSliceVar(&s.Hosts, "host", nil, "a further name by which browsers reach the application, as behind a proxy; may be given again")
+	return c
+}
+
+func migrateCommand() *cobra.Command {
+	var database, role string
+	c := &cobra.Command{Use: "migrate --database ADDRESS --role ROLE", Short: "Makes the database's schema, or brings it up to date, as its owner", Args: args(0, 0),
+		Long: "Brings the schema of the database up to date as the role in ADDRESS, which owns it, and grants ROLE, as which the application connects, what that needs:\n" +
+			"everything but changing the custody ledger and the schema itself. ROLE must exist; it owns nothing.",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if database == "" || role == "" {
+				return fmt.Errorf("%w: name the database with --database and the application's role with --role", errUse)
+			}
+			if err := store.Migrate(c.Context(), database, role); err != nil {
+				return err
+			}
+			fmt.Printf("The schema is up to date, and %s may use it.\n", role)
+			return nil
+		}}
+	c.Flags().StringVar(&database, "database", env("CROSSWIND_OWNER", ""), "address of the PostgreSQL database as its owner, postgres://…; or in CROSSWIND_OWNER")
+	c.Flags().StringVar(&role, "role", store.AppRole, "the role as which the application connects")
 	return c
 }
 
@@ -169,7 +196,20 @@ func start(ctx context.Context, s settings) (*application, error) {
 	if err != nil {
 		return nil, err
 	}
-	st, err := store.Open(ctx, s.Database, key)
+	paths := []string{filepath.Join(s.Data, "heads.jsonl")}
+	if s.Heads != "" {
+		paths = append(paths, s.Heads)
+	}
+	heads, err := store.OpenHeads(key.Public().(ed25519.PublicKey), paths...)
+	if err != nil {
+		return nil, err
+	}
+	// Each run needs a connection for its work, one for its lease, and one for what it
+	// reads while it writes.
+	st, err := store.Open(ctx, s.Database, store.Options{Key: key, Heads: heads, Connections: 12 + 4*s.Runs, AsOwner: s.AsOwner})
+	if errors.Is(err, store.ErrOwner) {
+		return nil, fmt.Errorf("%w, so what the ledger says would prove nothing. Connect as a role that crosswind migrate has granted its rights (docs/security.md), or say --as-owner", err)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -178,10 +218,11 @@ func start(ctx context.Context, s settings) (*application, error) {
 	packages := filepath.Join(s.Data, "packages")
 	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
 	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool}
-	mk := &report.Maker{Store: st, Vault: v, Tool: tool, Dir: packages, Key: key}
+	door := &evidence.Door{Store: st, Vault: v}
+	mk := &report.Maker{Store: st, Evidence: door, Reader: rec, Tool: tool, Dir: packages, Key: key}
 	p := run.NewProcess(s.What)
 	return &application{settings: s, store: st, log: log,
-		frame: &frame.App{Store: st, Vault: v, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
+		frame: &frame.App{Store: st, Evidence: door, Hosts: s.Hosts, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
 		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Rate: int64(s.Rate) * 1e6, Jobs: map[string]run.Job{
 			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "acquire cloud": acq.Cloud, "make backup": acq.MakeBackup, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
 			"recover": rec.Recover, "package": mk.Package}}}, nil
@@ -207,26 +248,72 @@ func (a *application) work(ctx context.Context) {
 	all.Go(func() {
 		a.frame.Acquirer.Keep(ctx, func(err error) { a.log.Error("looking for checks that are due", "error", err) })
 	})
+	all.Go(func() { a.witness(ctx) })
+	all.Go(func() { a.sweep(ctx) })
 	for range a.settings.Runs {
 		all.Go(func() { a.worker.Work(ctx) })
 	}
 	all.Wait()
 }
 
+// witness signs and keeps the heads of the ledgers as they grow, and once more at the end.
+func (a *application) witness(ctx context.Context) {
+	for last := false; !last; {
+		select {
+		case <-ctx.Done():
+			last = true
+		case <-time.After(2 * time.Second):
+		}
+		one, cancel := context.WithTimeout(context.WithoutCancel(ctx), 30*time.Second)
+		if err := a.store.Witness(one); err != nil {
+			a.log.Error("keeping the signed heads of the ledgers", "error", err)
+		}
+		cancel()
+	}
+}
+
+// sweep removes what processes that died have left half-written, now and again.
+func (a *application) sweep(ctx context.Context) {
+	for {
+		err := errors.Join(vault.Sweep(a.frame.Packages, "making-"), vault.Sweep(filepath.Join(a.settings.Data, "vault", "incoming"), ""),
+			vault.Sweep(filepath.Join(a.settings.Data, "scratch"), "incoming-"), vault.Sweep(filepath.Join(a.settings.Data, "scratch"), "backup-"))
+		if err != nil {
+			a.log.Error("removing what was left half-written", "error", err)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(10 * time.Minute):
+		}
+	}
+}
+
 // serve serves until ctx ends, and then lets requests finish.
 func (a *application) serve(ctx context.Context) error {
-	srv := &http.Server{Handler: a.handler, ReadHeaderTimeout: 10 * time.Second, BaseContext: func(net.Listener) context.Context { return ctx }}
+	// Requests outlive ctx, so that those that are being answered come to their end; only
+	// events are told to end at once.
+	requests, end := context.WithCancel(context.WithoutCancel(ctx))
+	defer end()
+	srv := &http.Server{Handler: a.handler, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute, MaxHeaderBytes: 64 << 10,
+		BaseContext: func(net.Listener) context.Context { return requests }}
+	a.frame.Ending = ctx.Done()
 	var work sync.WaitGroup
 	work.Go(func() { a.work(ctx) })
+	stopped := make(chan struct{})
 	go func() {
+		defer close(stopped)
 		<-ctx.Done()
-		end, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+		late, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
-		if srv.Shutdown(end) != nil {
+		if srv.Shutdown(late) != nil {
+			end()
 			srv.Close()
 		}
 	}()
 	err := srv.Serve(a.listener)
+	if ctx.Err() != nil {
+		<-stopped
+	}
 	work.Wait()
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil
@@ -239,16 +326,10 @@ func (a *application) serve(ctx context.Context) error {
 func signingKey(path string) (ed25519.PrivateKey, error) {
 	b, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
-		_, key, err := ed25519.GenerateKey(nil)
-		if err != nil {
-			return nil, err
+		if err := makeKey(path); err != nil {
+			return nil, fmt.Errorf("making the signing key: %w", err)
 		}
-		der, err := x509.MarshalPKCS8PrivateKey(key)
-		if err != nil {
-			return nil, err
-		}
-		err = os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), 0o600)
-		return key, err
+		b, err = os.ReadFile(path) // which may be that of another first start
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the signing key: %w", err)
@@ -263,4 +344,31 @@ func signingKey(path string) (ed25519.PrivateKey, error) {
 		return nil, fmt.Errorf("the signing key %s is no Ed25519 key: %w", path, err)
 	}
 	return key, nil
+}
+
+// makeKey makes the signing key, unless it is there: whole, synced, and under its name by a
+// link, which replaces nothing. Of several first starts at once all use the one that came
+// first.
+func makeKey(path string) error {
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return err
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), "signing-key-*.new") // mode 600
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}))
+	if err := errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Link(f.Name(), path); err != nil && !errors.Is(err, os.ErrExist) {
+		return err
+	}
+	return nil
 }

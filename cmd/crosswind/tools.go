@@ -2,7 +2,10 @@ package main
 
 import (
 	"bufio"
+	"context"
+	"crypto/ed25519"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,11 +17,14 @@ import (
 	"runtime/debug"
 	"strconv"
 	"strings"
+	"syscall"
+	"time"
 
 	"crosswind/core/casefile"
 	"crosswind/core/digest"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
+	"crosswind/internal/vault"
 
 	"github.com/spf13/cobra"
 )
@@ -31,7 +37,7 @@ func hashCommand() *cobra.Command {
 			out := bufio.NewWriter(os.Stdout)
 			failed := false
 			for _, p := range paths {
-				if err := hashPath(filepath.Clean(p), out, all, &failed); err != nil {
+				if err := hashPath(c.Context(), filepath.Clean(p), out, all, &failed); err != nil {
 					out.Flush()
 					return err
 				}
@@ -50,7 +56,7 @@ func hashCommand() *cobra.Command {
 
 // hashPath hashes a file, or the files below a folder. What cannot be read is
 // told, and the rest is hashed.
-func hashPath(p string, out io.Writer, all bool, failed *bool) error {
+func hashPath(ctx context.Context, p string, out io.Writer, all bool, failed *bool) error {
 	extra := [2]io.Writer{io.Discard, io.Discard}
 	if all {
 		for i, ext := range []string{".md5", ".sha1"} {
@@ -63,8 +69,14 @@ func hashPath(p string, out io.Writer, all bool, failed *bool) error {
 		}
 	}
 	return filepath.WalkDir(p, func(path string, d fs.DirEntry, err error) error {
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
+		}
 		if err == nil && !d.IsDir() && (d.Type().IsRegular() || path == p) {
-			err = hashFile(path, out, extra)
+			err = hashFile(ctx, path, out, extra)
+		}
+		if ctx.Err() != nil {
+			return context.Cause(ctx)
 		}
 		if err != nil {
 			fmt.Fprintf(os.Stderr, "crosswind: %v\n", err)
@@ -74,13 +86,13 @@ func hashPath(p string, out io.Writer, all bool, failed *bool) error {
 	})
 }
 
-func hashFile(path string, out io.Writer, extra [2]io.Writer) error {
-	f, err := os.Open(path)
+func hashFile(ctx context.Context, path string, out io.Writer, extra [2]io.Writer) error {
+	f, err := openRegular(path)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
-	set, err := digest.Reader(f)
+	set, err := digest.Reader(vault.Told(ctx, f, nil))
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -91,13 +103,37 @@ func hashFile(path string, out io.Writer, extra [2]io.Writer) error {
 	return errors.Join(e1, e2, e3)
 }
 
+// openRegular opens a regular file, and nothing else: who opens a pipe waits for somebody to
+// write.
+func openRegular(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && !st.Mode().IsRegular() {
+		err = fmt.Errorf("%s is no regular file", path)
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
 func verifyCommand() *cobra.Command {
-	return &cobra.Command{Use: "verify PACKAGE", Short: "Check a case package, with no database and no network", Args: args(1, 1),
+	var key string
+	c := &cobra.Command{Use: "verify [--key HEX] PACKAGE", Short: "Check a case package, with no database and no network", Args: args(1, 1),
 		Long: "Checks a case package, a folder or its ZIP archive: every file against the manifests, every record's bytes, the ledger's chain, tree and signature, and the seal. Ends with 0 if all holds, and otherwise with 1 and a line for each fault.",
 		RunE: func(c *cobra.Command, a []string) error {
-			r, err := casefile.VerifyPath(a[0])
+			if key != "" {
+				if b, err := hex.DecodeString(key); err != nil || len(b) != ed25519.PublicKeySize {
+					return fmt.Errorf("%w: --key is %d hexadecimal digits", errUse, 2*ed25519.PublicKeySize)
+				}
+			}
+			r, err := casefile.VerifyPath(c.Context(), a[0], casefile.Options{Key: key, Now: time.Now()})
 			if err != nil {
-				return err
+				return errors.New(casefile.Printable(err.Error()))
 			}
 			for _, f := range r.Faults {
 				fmt.Println(f)
@@ -106,9 +142,14 @@ func verifyCommand() *cobra.Command {
 				fmt.Fprintf(os.Stderr, "crosswind: %s does not verify: %d faults\n", a[0], len(r.Faults))
 				return errQuiet
 			}
-			fmt.Printf("%s holds: case %s, %d files, %d records, %d ledger entries, sealed with the Ed25519 key %s\n", a[0], r.Case, r.Files, r.Records, r.Entries, r.Key)
+			fmt.Printf("%s holds: case %s, %d files, %d records, %d ledger entries, sealed with the Ed25519 key %s\n", a[0], casefile.Printable(r.Case), r.Files, r.Records, r.Entries, r.Key)
+			if key == "" {
+				fmt.Println("Compare this key with the one that the examiner gives you by another way, in person, by telephone or on paper: whoever forges a package can sign it with a key of their own. With --key this is checked.")
+			}
 			return nil
 		}}
+	c.Flags().StringVar(&key, "key", "", "the Ed25519 public key, 64 hexadecimal digits, with which the package must be sealed")
+	return c
 }
 
 func recoverCommand() *cobra.Command {
@@ -120,7 +161,7 @@ func recoverCommand() *cobra.Command {
 			if !asJSON {
 				return fmt.Errorf("%w: the only output is JSON so far; say --json", errUse)
 			}
-			return recoverRows(a[0], opt)
+			return recoverRows(c.Context(), a[0], opt)
 		}}
 	c.Flags().BoolVar(&opt.Full, "full", false, "also hunt for pages that nothing refers to")
 	c.Flags().BoolVar(&opt.Live, "live", false, "write the live rows, too")
@@ -128,8 +169,9 @@ func recoverCommand() *cobra.Command {
 	return c
 }
 
-func recoverRows(path string, opt salvage.Options) error {
-	r, err := os.Open(path)
+func recoverRows(ctx context.Context, path string, opt salvage.Options) error {
+	opt.Seen = func(int64) bool { return ctx.Err() == nil }
+	r, err := openRegular(path)
 	if err != nil {
 		return err
 	}
@@ -155,7 +197,7 @@ func recoverRows(path string, opt salvage.Options) error {
 	}
 	for i, open := range []func(io.ReaderAt, int64) error{f.OpenLog, f.OpenJournal} {
 		suffix := sqlitefile.Part(i + 1).Suffix()
-		b, err := os.Open(path + suffix)
+		b, err := openRegular(path + suffix)
 		if errors.Is(err, os.ErrNotExist) {
 			continue
 		}
@@ -185,6 +227,9 @@ func recoverRows(path string, opt salvage.Options) error {
 		if _, err := out.Write(line); err != nil {
 			return err
 		}
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
 	}
 	if n := faults - len(notes); n > 0 {
 		notes = append(notes, fmt.Sprintf("and %d more", n))

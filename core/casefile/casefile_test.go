@@ -2,16 +2,24 @@ package casefile
 
 import (
 	"archive/zip"
+	"bufio"
 	"bytes"
+	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
+	"crypto/sha512"
+	"encoding/binary"
 	"encoding/hex"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -26,36 +34,46 @@ var key = ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
 
 func sum(b []byte) string { s := sha256.Sum256(b); return hex.EncodeToString(s[:]) }
 
-// pack makes a small package: two records out of one file.
-func pack(t testing.TB) (zipPath string) {
+var madeAt = time.Date(2026, 9, 25, 10, 0, 0, 0, time.UTC)
+
+// parts are the payload of a small package: two records out of one file, and one whose
+// file is withheld.
+func parts(t testing.TB) []Part {
 	t.Helper()
-	at := time.Date(2026, 9, 25, 10, 0, 0, 0, time.UTC)
 	file := []byte("header.....the side gate.....how many fit.....")
 	other := []byte("what is covered, and what is not") // a file that is left out
 	manifest := digest.Line{Sum: sum(file), Path: "parcels/abcdefgh"}.String() + "\n" + digest.Line{Sum: sum(other), Path: "parcels/bcdefghi"}.String() + "\n"
-	var records bytes.Buffer
-	for i, span := range [][2]int{{11, 13}, {29, 12}} {
-		r := &RecordLine{Record: &record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Recovered, At: &at, Text: string(file[span[0] : span[0]+span[1]]),
-			Origin: record.Origin{Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}},
-			Exhibit: "1-A", Acquisition: 1, Manifest: "1-A-acquisition-1.sha256", Mark: "because"}
-		line, err := r.Line()
+	const source, name = "1-A acquisition 1", "1-A-acquisition-1.sha256"
+	var lines []*RecordLine
+	for _, span := range [][2]int{{11, 13}, {29, 12}} {
+		id := record.Int(1234567890123456789)
+		lines = append(lines, &RecordLine{Record: &record.Record{Kind: record.Message, State: record.Recovered, At: &madeAt, Text: string(file[span[0] : span[0]+span[1]]),
+			Origin: record.Origin{Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), RowID: &id, Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}}})
+	}
+	cell := other[:15]
+	lines = append(lines, &RecordLine{FileWithheld: true, Record: &record.Record{Kind: record.Call, State: record.Intact, Origin: record.Origin{Stored: "parcels/bcdefghi", SHA256: sum(other), Length: len(cell), Digest: sum(cell)}}})
+	var records, book, heads bytes.Buffer
+	report := `<!doctype html><p><span data-figure="marked">3</span> records: <span data-figure="state Recovered">2</span> and <span data-figure="state Intact">1</span></p>`
+	entries := []ledger.Entry{{What: "case.opened", On: "T-1"}, {What: "acquisition.ended", On: source, Detail: map[string]string{"manifest_sha256": sum([]byte(manifest))}}}
+	for i, l := range lines {
+		l.SetUID()
+		l.Exhibit, l.Acquisition, l.Manifest, l.Mark, l.MarkedBy, l.MarkedAt = "1-A", 1, name, "because", "tester", madeAt.Format(time.RFC3339)
+		line, err := l.Line()
 		if err != nil {
 			t.Fatal(err)
 		}
 		records.Write(append(line, '\n'))
+		text := l.Text
+		if text == "" {
+			text = NoText
+		}
+		report += fmt.Sprintf(`<section data-record="%s"><h3>%d</h3><blockquote>%s</blockquote><p>%s</p></section>`, l.UID, i+1, text, l.Origin.Digest)
+		entries = append(entries, ledger.Entry{What: "record.marked", On: l.UID, Detail: map[string]string{"reason": "because", "source": source}})
 	}
-	cell := other[:15]
-	line, err := (&RecordLine{Record: &record.Record{UID: "2", Kind: record.Call, State: record.Intact, Origin: record.Origin{Stored: "parcels/bcdefghi", SHA256: sum(other), Length: len(cell), Digest: sum(cell)}},
-		Manifest: "1-A-acquisition-1.sha256", FileWithheld: true}).Line()
-	if err != nil {
-		t.Fatal(err)
-	}
-	records.Write(append(line, '\n'))
-	var book bytes.Buffer
 	check := &ledger.Checker{}
 	prev := ledger.Genesis
-	for i, what := range []string{"case.opened", "acquisition.ended", "record.marked", "record.marked"} {
-		e := ledger.Entry{Book: "case T-1", Seq: int64(i + 1), Prev: prev, At: at.Format(ledger.TimeFormat), By: "tester", What: what, On: fmt.Sprint(i), Detail: map[string]string{"manifest_sha256": sum([]byte(manifest))}}
+	for i, e := range entries {
+		e.Book, e.Seq, e.Prev, e.At, e.By = "case T-1", int64(i+1), prev, madeAt.Format(ledger.TimeFormat), "tester"
 		line, err := e.Line()
 		if err != nil {
 			t.Fatal(err)
@@ -63,22 +81,42 @@ func pack(t testing.TB) (zipPath string) {
 		check.Add(line)
 		book.Write(append(line, '\n'))
 		prev = ledger.LineHash(line)
+		if i == 2 {
+			heads.Write(signed(t, check))
+		}
 	}
-	head := check.Head()
-	if err := head.Sign(key); err != nil {
+	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(CSVName, CSV(lines)), Bytes(FilesDir+sum(file), file), Bytes(CellsDir+sum(cell), cell),
+		Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
+}
+
+func signed(t testing.TB, c *ledger.Checker) []byte {
+	t.Helper()
+	h := c.Head()
+	if err := h.Sign(key); err != nil {
 		t.Fatal(err)
 	}
-	h, _ := json.Marshal(head)
+	line, err := h.Line()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return append(line, '\n')
+}
+
+// pack makes a small package.
+func pack(t testing.TB) (zipPath string) {
+	t.Helper()
+	return packAs(t, Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "tester", At: madeAt, Parts: parts(t)}, key)
+}
+
+func packAs(t testing.TB, b Bag, key ed25519.PrivateKey) (zipPath string) {
+	t.Helper()
 	zipPath = filepath.Join(t.TempDir(), "p.zip")
 	f, err := os.Create(zipPath)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	err = Write(f, Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "tester", At: at, Parts: []Part{
-		Bytes(ReportName, []byte("<!doctype html>report")), Bytes(RecordsName, records.Bytes()), Bytes(FilesDir+sum(file), file), Bytes(CellsDir+sum(cell), cell),
-		Bytes(ManifestsDir+"1-A-acquisition-1.sha256", []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, append(h, '\n'))}}, key)
-	if err != nil {
+	if err := Write(f, b, key); err != nil {
 		t.Fatal(err)
 	}
 	return zipPath
@@ -114,7 +152,7 @@ func unpack(t testing.TB, zipPath string) string {
 
 func faults(t testing.TB, path string) []Fault {
 	t.Helper()
-	r, err := VerifyPath(path)
+	r, err := VerifyPath(context.Background(), path, Options{Key: hex.EncodeToString(key.Public().(ed25519.PublicKey)), Now: madeAt})
 	if err != nil {
 		return []Fault{{Where: path, What: err.Error()}}
 	}
@@ -124,8 +162,8 @@ func faults(t testing.TB, path string) []Fault {
 func TestPackageVerifies(t *testing.T) {
 	z := pack(t)
 	for _, p := range []string{z, unpack(t, z)} {
-		r, err := VerifyPath(p)
-		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 4 || r.Case != "T-1" || r.Files != 15 {
+		r, err := VerifyPath(context.Background(), p, Options{})
+		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 17 {
 			t.Errorf("%s: %+v, %v", p, r, err)
 		}
 	}
@@ -150,31 +188,52 @@ func TestManifestsWithCoreutils(t *testing.T) {
 	}
 }
 
-// openssl checks the seal's signature over the canonical form (RFC 8785) that
-// is worked out here by hand from the file.
-func TestSealWithOpenSSL(t *testing.T) {
+// What VERIFY.txt tells a technician to paste does what it says: with coreutils, Perl's
+// shasum and OpenSSL on the package, and on one that was changed.
+func TestInstructionsHold(t *testing.T) {
 	dir := unpack(t, pack(t))
-	b, err := os.ReadFile(filepath.Join(dir, SealName))
+	text, err := os.ReadFile(filepath.Join(dir, VerifyName))
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := strings.TrimSuffix(string(b), "\n")
-	i := strings.LastIndex(text, `,"sig":"`)
-	sig, err := hex.DecodeString(strings.TrimSuffix(text[i+8:], `"}`))
-	if err != nil {
-		t.Fatal(err)
-	}
-	tmp := t.TempDir()
-	der := append([]byte{0x30, 0x2a, 0x30, 0x05, 0x06, 0x03, 0x2b, 0x65, 0x70, 0x03, 0x21, 0x00}, key.Public().(ed25519.PublicKey)...) // RFC 8410 section 4
-	for name, data := range map[string][]byte{"key.der": der, "msg": []byte(text[:i] + "}"), "sig": sig} {
-		if err := os.WriteFile(filepath.Join(tmp, name), data, 0o600); err != nil {
-			t.Fatal(err)
+	script := "set +e\n"
+	for line := range strings.Lines(string(text)) {
+		if cmd, ok := strings.CutPrefix(line, "     "); ok && !strings.Contains(line, "crosswind verify") && !strings.Contains(line, "OFFSET") && !strings.Contains(line, "DIGEST") && len(strings.TrimSpace(line)) != 64 {
+			script += cmd
 		}
 	}
-	cmd := exec.Command("openssl", "pkeyutl", "-verify", "-pubin", "-keyform", "DER", "-inkey", "key.der", "-rawin", "-in", "msg", "-sigfile", "sig")
-	cmd.Dir = tmp
-	if out, err := cmd.CombinedOutput(); err != nil {
-		t.Errorf("openssl: %v\n%s", err, out)
+	run := func() string {
+		cmd := exec.Command("sh", "-c", script)
+		cmd.Dir = dir
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	out := run()
+	if n := strings.Count(out, "Signature Verified Successfully"); n != 2 {
+		t.Errorf("%d signatures hold", n)
+	}
+	for line := range strings.Lines(out) {
+		line = strings.TrimSpace(line)
+		if !strings.HasSuffix(line, ": OK") && line != "Signature Verified Successfully" && !strings.HasSuffix(line, ".txt") {
+			t.Errorf("of a package that holds it prints: %s", line)
+		}
+	}
+	for name, change := range map[string][2]string{
+		"data/extra": {"an added file", "data/extra"}, ReportName: {"a changed file", "FAILED"}, SealName: {"another seal", "Signature Verification Failure"}, LedgerName: {"another ledger", "does not follow"},
+	} {
+		path := filepath.Join(dir, filepath.FromSlash(name))
+		was, _ := os.ReadFile(path)
+		if err := os.WriteFile(path, bytes.Replace(append([]byte("T-1"), was...), []byte("T-1"), []byte("T-2"), 2), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if out := run(); !strings.Contains(out, change[1]) {
+			t.Errorf("%s: it prints nothing of it:\n%s", change[0], out)
+		}
+		if was == nil {
+			os.Remove(path)
+		} else if err := os.WriteFile(path, was, 0o644); err != nil {
+			t.Fatal(err)
+		}
 	}
 }
 
@@ -199,7 +258,7 @@ func TestEveryByteCounts(t *testing.T) {
 	for name, f := range files {
 		for i := 0; i < len(f.Data); i += 1 + len(f.Data)/1000 { // of long files every few bytes
 			f.Data[i] ^= 1 << (i % 8)
-			r, err := Verify(files)
+			r, err := Verify(context.Background(), files, Options{})
 			if err != nil {
 				t.Fatalf("%s, byte %d: %v", name, i, err)
 			}
@@ -232,6 +291,7 @@ func TestForgery(t *testing.T) {
 		"a ledger line removed":    func(l []string) []string { return append(l[:2:2], l[3:]...) },
 		"two ledger lines swapped": func(l []string) []string { l[1], l[2] = l[2], l[1]; return l },
 		"the last line removed":    func(l []string) []string { return l[:len(l)-2] },
+		"cut before a signed head": func(l []string) []string { return l[:2] },
 	} {
 		dir := unpack(t, pack(t))
 		path := filepath.Join(dir, LedgerName)
@@ -274,7 +334,7 @@ func TestMissingAndExtraFiles(t *testing.T) {
 	if !strings.Contains(said, "data/extra: is one too many") || !strings.Contains(said, ReportName+": is missing") {
 		t.Error(said)
 	}
-	if _, err := VerifyPath(t.TempDir()); err == nil {
+	if _, err := VerifyPath(context.Background(), t.TempDir(), Options{}); err == nil {
 		t.Error("an empty folder was taken for a package")
 	}
 }
@@ -287,5 +347,266 @@ func TestCSVIsSafeInSpreadsheets(t *testing.T) {
 		if !strings.Contains(string(b), want) {
 			t.Errorf("%q lacks %q", b, want)
 		}
+	}
+}
+
+// fit writes the manifests of a bag anew, as somebody does who has changed its files and
+// has not the key.
+func fit(files map[string][]byte) {
+	tagged := func(p string) bool { return !strings.HasPrefix(p, "data/") }
+	write := func(name, algorithm string, of func(string) bool) {
+		all := map[string]sums{}
+		for p, b := range files {
+			if of(p) {
+				s256, s512 := sha256.Sum256(b), sha512.Sum512(b)
+				all[p] = sums{"sha256": hex.EncodeToString(s256[:]), "sha512": hex.EncodeToString(s512[:])}
+			}
+		}
+		files[name] = []byte(manifest(all, algorithm))
+	}
+	for _, a := range algorithms {
+		write("manifest-"+a+".txt", a, func(p string) bool { return !tagged(p) })
+	}
+	for _, a := range algorithms {
+		write("tagmanifest-"+a+".txt", a, func(p string) bool { return tagged(p) && !isTagManifest(p) })
+	}
+}
+
+// Three hundred and more mutations of a package: none passes. The seed is printed, and
+// CROSSWIND_SEED repeats it.
+func TestNoMutationPasses(t *testing.T) {
+	seed := uint64(time.Now().UnixNano())
+	if s, err := strconv.ParseUint(os.Getenv("CROSSWIND_SEED"), 10, 64); err == nil {
+		seed = s
+	}
+	t.Logf("CROSSWIND_SEED=%d repeats these mutations", seed)
+	r := rand.New(rand.NewPCG(seed, 0))
+	good, err := os.ReadFile(pack(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	opt := Options{Key: hex.EncodeToString(key.Public().(ed25519.PublicKey)), Now: madeAt}
+	holds := func(b []byte) bool {
+		res, err := VerifyZIP(context.Background(), bytes.NewReader(b), int64(len(b)), opt)
+		return err == nil && len(res.Faults) == 0
+	}
+	if !holds(good) {
+		t.Fatal("the package itself does not hold")
+	}
+	z, _ := zip.NewReader(bytes.NewReader(good), int64(len(good)))
+	var names []string
+	content := map[string][]byte{}
+	for _, e := range z.File {
+		in, _ := e.Open()
+		b, _ := io.ReadAll(in)
+		name := strings.TrimPrefix(e.Name, "T-1-package/")
+		names, content[name] = append(names, name), b
+	}
+	rebuilt := func(files map[string][]byte, order []string, method uint16, at time.Time, root string) []byte {
+		var out bytes.Buffer
+		w := zip.NewWriter(&out)
+		for _, n := range order {
+			if b, ok := files[n]; ok {
+				f, _ := w.CreateHeader(&zip.FileHeader{Name: root + n, Method: method, Modified: at})
+				f.Write(b)
+			}
+		}
+		w.Close()
+		return out.Bytes()
+	}
+	if !holds(rebuilt(content, names, zip.Store, madeAt, "T-1-package/")) {
+		t.Fatal("the package built again does not hold")
+	}
+	other := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{8}, ed25519.SeedSize))
+	for i := range 360 {
+		b, what := bytes.Clone(good), ""
+		files, order := maps.Clone(content), slices.Clone(names)
+		some := names[r.IntN(len(names))]
+		switch i % 12 {
+		case 0:
+			at := r.IntN(len(b))
+			b[at] ^= 1 << r.IntN(8)
+			what = fmt.Sprintf("bit of byte %d flipped", at)
+		case 1:
+			at := r.IntN(len(b))
+			b = b[:at]
+			what = fmt.Sprintf("cut at %d", at)
+		case 2:
+			from, n := r.IntN(len(b)-40), 1+r.IntN(39)
+			b = append(b[:from:from], b[from+n:]...)
+			what = fmt.Sprintf("%d bytes taken out at %d", n, from)
+		case 3:
+			at := r.IntN(len(b))
+			b = append(b[:at:at], append([]byte{byte(r.IntN(256))}, b[at:]...)...)
+			what = fmt.Sprintf("a byte put in at %d", at)
+		case 4: // two entries change places
+			j := 1 + r.IntN(len(order)-1)
+			order[0], order[j] = order[j], order[0]
+			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), "entries swapped"
+			if slices.Equal(order, names) {
+				continue
+			}
+			// The order of entries is not sealed: a bag is a set of files. What is read is the same.
+			if !holds(b) {
+				t.Errorf("%s: does not hold", what)
+			}
+			continue
+		case 5:
+			delete(files, some)
+			fitted := r.IntN(2) == 0
+			if fitted {
+				fit(files)
+			}
+			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), fmt.Sprintf("%s removed, fitted %v", some, fitted)
+			if isTagManifest(some) && fitted {
+				continue // which writes it again
+			}
+		case 6:
+			name := []string{"extra", "tagmanifest-md5.txt", "tagmanifest-x", "data/x", "data/files/" + sum([]byte("x")), "data/manifests/9-Z-acquisition-1.sha256", ".hidden", "seal.json2"}[r.IntN(8)]
+			files[name], order = []byte("x"), append(order, name)
+			fitted := r.IntN(2) == 0
+			if fitted {
+				fit(files)
+			}
+			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), fmt.Sprintf("%s added, fitted %v", name, fitted)
+		case 7: // a record is changed, and all that can be made to fit without the key does
+			line := bytes.SplitAfter(files[RecordsName], []byte("\n"))
+			k := r.IntN(3)
+			line[k] = bytes.Replace(line[k], []byte(`"mark":"because"`), []byte(`"mark":"becausf"`), 1)
+			files[RecordsName] = bytes.Join(line, nil)
+			fit(files)
+			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), fmt.Sprintf("the mark of record %d changed", k)
+		case 8: // a bit of any file, with fitting manifests
+			if len(files[some]) == 0 {
+				continue
+			}
+			files[some] = bytes.Clone(files[some])
+			files[some][r.IntN(len(files[some]))] ^= 1 << r.IntN(8)
+			fit(files)
+			if strings.Contains(some, "manifest-") {
+				continue // which is written again
+			}
+			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), some+" changed, fitted"
+		case 9:
+			at, method, root := madeAt, zip.Store, "T-1-package/"
+			switch r.IntN(3) {
+			case 0:
+				at = at.Add(time.Duration(2+r.IntN(1000)) * time.Second)
+			case 1:
+				method = zip.Deflate
+			case 2:
+				root = "T-1-packagf/"
+			}
+			b, what = rebuilt(files, order, method, at, root), "the archive's headers"
+		case 10: // sealed again by another key, a record dropped or the table emptied
+			ps := parts(t)
+			for j := range ps {
+				if ps[j].Path == RecordsName && r.IntN(2) == 0 {
+					l := bytes.SplitAfter(content[RecordsName], []byte("\n"))
+					ps[j] = Bytes(RecordsName, bytes.Join(l[1:], nil))
+				} else if ps[j].Path == CSVName {
+					ps[j] = Bytes(CSVName, nil)
+				}
+			}
+			path := packAs(t, Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "tester", At: madeAt, Parts: ps}, other)
+			b, _ = os.ReadFile(path)
+			what = "another key"
+		case 11: // one entry in place of another
+			to := names[r.IntN(len(names))]
+			if to == some || bytes.Equal(files[to], files[some]) {
+				continue
+			}
+			files[to] = files[some]
+			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), some+" in place of "+to
+		}
+		if !bytes.Equal(b, good) && holds(b) {
+			t.Errorf("mutation %d passes: %s", i, what)
+		}
+	}
+}
+
+// What somebody forges who signs with the very key, or with another and no key to compare
+// it with, is found as far as the parts of a package speak of each other.
+func TestPartsSpeakOfEachOther(t *testing.T) {
+	replace := func(name, old, now string) func([]Part) []Part {
+		return func(ps []Part) []Part {
+			for i := range ps {
+				if ps[i].Path == name {
+					in, _ := ps[i].Open()
+					b, _ := io.ReadAll(in)
+					if !bytes.Contains(b, []byte(old)) {
+						t.Fatalf("%s lacks %q", name, old)
+					}
+					ps[i] = Bytes(name, bytes.Replace(b, []byte(old), []byte(now), 1))
+				}
+			}
+			return ps
+		}
+	}
+	drop := func(ps []Part) []Part {
+		for i := range ps {
+			if ps[i].Path == RecordsName {
+				in, _ := ps[i].Open()
+				b, _ := io.ReadAll(in)
+				ps[i] = Bytes(RecordsName, b[bytes.IndexByte(b, '\n')+1:])
+			}
+		}
+		return ps
+	}
+	for name, c := range map[string]struct {
+		change func([]Part) []Part
+		said   string
+	}{
+		"a text in the report":         {replace(ReportName, "the side gate</blockquote>", "the back gate</blockquote>"), "the text of record"},
+		"a figure of the report":       {replace(ReportName, `"state Recovered">2`, `"state Recovered">1`), "figure"},
+		"a record dropped":             {drop, "lacks a record that the ledger marks"},
+		"a table emptied":              {replace(CSVName, "uid,", ""), "is not what data/records.jsonl gives"},
+		"another mark":                 {replace(RecordsName, `"mark":"because"`, `"mark":"of him"`), "not that of the ledger"},
+		"a record not canonical":       {replace(RecordsName, `{"acquisition":1`, `{ "acquisition":1`), "canonical"},
+		"another place":                {replace(RecordsName, `"offset":11`, `"offset":12`), "ID is not that of its place"},
+		"an unknown member":            {replace(RecordsName, `{"acquisition":1`, `{"a":1,"acquisition":1`), "is no record"},
+		"a ledger of another case":     {replace(LedgerName, `"book":"case T-1"`, `"book":"case T-2"`), "book"},
+		"a head that is not canonical": {replace(HeadName, "{", "{ "), "canonical"},
+		"a file of nothing":            {func(ps []Part) []Part { return append(ps, Bytes("data/files/"+sum(nil), nil)) }, "nothing in the package speaks of it"},
+	} {
+		path := packAs(t, Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "tester", At: madeAt, Parts: c.change(parts(t))}, key)
+		if said := fmt.Sprint(faults(t, path)); !strings.Contains(said, c.said) {
+			t.Errorf("%s: %s", name, said)
+		}
+	}
+	for name, b := range map[string]Bag{"another case": {Name: "T-2-package", Case: "T-2"}, "another bag": {Name: "X", Case: "T-1"}} {
+		b.Title, b.Tool, b.By, b.At, b.Parts = "Test", "t", "tester", madeAt, parts(t)
+		if len(faults(t, packAs(t, b, key))) == 0 {
+			t.Errorf("%s passes", name)
+		}
+	}
+}
+
+// A record of more than 16 MiB verifies; entries that lie over each other are refused
+// before they are read; what is printed cannot drive a terminal.
+func TestLimits(t *testing.T) {
+	in := bufio.NewReader(strings.NewReader(strings.Repeat("x", 17<<20) + "\nlast"))
+	if l, err := readLine(in); err != nil || len(l) != 17<<20 {
+		t.Error(len(l), err)
+	}
+	if _, err := readLine(in); err == nil {
+		t.Error("a line without its end is taken")
+	}
+	good, err := os.ReadFile(pack(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := bytes.LastIndex(good, []byte("PK\x01\x02")) // the last entry of the directory begins where the first does
+	binary.LittleEndian.PutUint32(good[at+42:], 0)
+	if _, err := VerifyZIP(context.Background(), bytes.NewReader(good), int64(len(good)), Options{}); err == nil || !strings.Contains(err.Error(), "right behind") {
+		t.Error(err)
+	}
+	if s := (Fault{Where: "data/\x1b[2J\u202e\n\xff", What: "x"}).String(); s != `data/\u{1b}[2J\u{202e}\u{a}\xff: x` {
+		t.Error(s)
+	}
+	ctx, cancel := context.WithCancel(context.Background())
+	cancel()
+	if _, err := VerifyPath(ctx, pack(t), Options{}); !errors.Is(err, context.Canceled) {
+		t.Error(err)
 	}
 }

@@ -1,9 +1,9 @@
 package casefile
 
 import (
-	"archive/zip"
 	"bufio"
 	"bytes"
+	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
 	"crypto/sha512"
@@ -13,11 +13,15 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
+	"slices"
 	"sort"
 	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"crosswind/core/digest"
+	"crosswind/core/fieldmap"
 	"crosswind/core/ledger"
 )
 
@@ -28,14 +32,36 @@ type Fault struct {
 	Expected, Found string
 }
 
-// String writes the fault as one line.
+// String writes the fault as one line of what can be printed: names and texts of a
+// package may hold anything.
 func (f Fault) String() string {
 	s := f.Where + ": " + f.What
 	if f.Expected != "" || f.Found != "" {
 		s += fmt.Sprintf(": expected %s, found %s", f.Expected, f.Found)
 	}
-	return strings.NewReplacer("\n", " ", "\r", " ").Replace(s)
+	return Printable(s)
 }
+
+// Printable writes what is not to be printed, such as control and format characters, as
+// escapes.
+func Printable(s string) string {
+	var b strings.Builder
+	for len(s) > 0 {
+		r, n := utf8.DecodeRuneInString(s)
+		switch {
+		case r == utf8.RuneError && n == 1:
+			fmt.Fprintf(&b, `\x%02x`, s[0])
+		case unicode.IsPrint(r):
+			b.WriteRune(r)
+		default:
+			fmt.Fprintf(&b, `\u{%x}`, r)
+		}
+		s = s[n:]
+	}
+	return b.String()
+}
+
+func quote(s string) string { return `"` + Printable(s) + `"` }
 
 // Result is what a check of a package found.
 type Result struct {
@@ -47,119 +73,41 @@ type Result struct {
 	Faults  []Fault
 }
 
-// VerifyPath checks the package at path: a folder, or a ZIP archive of one. It
-// fails only if there is no package to check.
-func VerifyPath(path string) (*Result, error) {
-	st, err := os.Stat(path)
-	if err != nil {
-		return nil, err
-	}
-	if st.IsDir() {
-		root, err := os.OpenRoot(path)
-		if err != nil {
-			return nil, err
-		}
-		defer root.Close()
-		return Verify(root.FS())
-	}
-	f, err := os.Open(path)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	z, err := zip.NewReader(f, st.Size())
-	if err != nil {
-		return nil, fmt.Errorf("%s is no folder and no ZIP archive: %w", path, err)
-	}
-	name := ""
-	for _, e := range z.File {
-		top, rest, ok := strings.Cut(e.Name, "/")
-		if !ok || !fs.ValidPath(e.Name) || name != "" && top != name || rest == "" {
-			return nil, fmt.Errorf("%s: the archive's entry %q lies outside the one folder of a package", path, e.Name)
-		}
-		if e.Method != zip.Store {
-			return nil, fmt.Errorf("%s: the archive's entry %q is compressed; a package's entries are stored", path, e.Name)
-		}
-		name = top
-	}
-	if name == "" {
-		return nil, fmt.Errorf("%s: the archive is empty", path)
-	}
-	sub, err := fs.Sub(z, name)
-	if err != nil {
-		return nil, err
-	}
-	r, err := Verify(sub)
-	if err != nil {
-		return nil, fmt.Errorf("%s: %w", path, err)
-	}
-	if at := sameArchive(z, f, st.Size()); at >= 0 {
-		r.Faults = append(r.Faults, Fault{"the archive", fmt.Sprintf("its own bytes, from offset %d, are not what its files give", at), "", ""})
-	}
-	return r, nil
-}
-
-// sameArchive writes the archive again from its files and compares. It gives
-// the offset of the first byte that differs, or -1.
-func sameArchive(z *zip.Reader, f io.ReaderAt, size int64) int64 {
-	c := &comparer{want: bufio.NewReaderSize(io.NewSectionReader(f, 0, size), 1<<16)}
-	w := zip.NewWriter(c)
-	for _, e := range z.File {
-		out, err := w.CreateHeader(&zip.FileHeader{Name: e.Name, Method: zip.Store, Modified: e.Modified.UTC()})
-		if err != nil {
-			return c.n
-		}
-		in, err := e.Open()
-		if err != nil {
-			return c.n
-		}
-		_, err = io.Copy(out, in)
-		in.Close()
-		if err != nil {
-			return c.n
-		}
-	}
-	if w.Close() != nil || c.n != size {
-		return c.n
-	}
-	return -1
-}
-
-// comparer is a writer that fails at the first byte that is not the wanted one.
-type comparer struct {
-	want *bufio.Reader
-	n    int64
-}
-
-var errDiffers = errors.New("differs")
-
-func (c *comparer) Write(p []byte) (int, error) {
-	for i, b := range p {
-		w, err := c.want.ReadByte()
-		if err != nil || w != b {
-			return i, errDiffers
-		}
-		c.n++
-	}
-	return len(p), nil
-}
-
 // maxTagFile bounds what is read into memory of one tag file or line.
 const maxTagFile = 256 << 20
 
 type checker struct {
-	fsys fs.FS
-	r    *Result
-	sums map[string]sums // of every file that is there
+	ctx     context.Context
+	fsys    fs.FS
+	o       Options
+	r       *Result
+	sums    map[string]sums // of every file that is there
+	bag, at string          // by the seal
+	records []*RecordLine
+	used    map[string]bool // files that a record lies in, or that a record names
+	marks   Marks
 }
+
+// maxFaults bounds what is told.
+const maxFaults = 1000
 
 func (c *checker) fault(where, what, expected, found string) {
-	c.r.Faults = append(c.r.Faults, Fault{where, what, expected, found})
+	if len(c.r.Faults) < maxFaults {
+		c.r.Faults = append(c.r.Faults, Fault{where, what, expected, found})
+	}
 }
 
-// Verify checks the bag in fsys. It fails only if fsys is no bag.
-func Verify(fsys fs.FS) (*Result, error) {
-	c := &checker{fsys, &Result{}, map[string]sums{}}
+// Verify checks the bag in fsys. It fails only if fsys is no bag, or if ctx ends.
+func Verify(ctx context.Context, fsys fs.FS, o Options) (*Result, error) {
+	c, err := verify(ctx, fsys, o)
+	if err != nil {
+		return nil, err
+	}
+	return c.r, nil
+}
+
+func verify(ctx context.Context, fsys fs.FS, o Options) (*checker, error) {
+	c := &checker{ctx: ctx, fsys: fsys, o: o, r: &Result{}, sums: map[string]sums{}, used: map[string]bool{}}
 	if _, err := fs.Stat(fsys, BagItName); err != nil {
 		return nil, fmt.Errorf("not a case package: %w", err)
 	}
@@ -171,15 +119,18 @@ func Verify(fsys fs.FS) (*Result, error) {
 	}
 	for _, a := range algorithms {
 		c.manifest("manifest-"+a+".txt", a, func(p string) bool { return strings.HasPrefix(p, "data/") })
-		c.manifest("tagmanifest-"+a+".txt", a, func(p string) bool {
-			return !strings.HasPrefix(p, "data/") && !strings.HasPrefix(p, "tagmanifest-")
-		})
+		c.manifest("tagmanifest-"+a+".txt", a, func(p string) bool { return !strings.HasPrefix(p, "data/") && !isTagManifest(p) })
 	}
-	c.oxum()
 	c.seal()
-	manifests := c.ledger()
-	c.records(manifests)
-	return c.r, nil
+	c.info()
+	c.readRecords(c.ledger())
+	c.table()
+	c.report()
+	c.payload()
+	if ctx.Err() != nil {
+		return nil, context.Cause(ctx)
+	}
+	return c, nil
 }
 
 func (c *checker) hashAll() error {
@@ -202,7 +153,11 @@ func (c *checker) hashAll() error {
 		}
 		defer f.Close()
 		a, b := sha256.New(), sha512.New()
-		if _, err := io.Copy(io.MultiWriter(a, b), f); err != nil {
+		_, err = io.Copy(io.MultiWriter(a, b), until{c.ctx, f})
+		if c.ctx.Err() != nil {
+			return context.Cause(c.ctx)
+		}
+		if err != nil {
 			c.fault(path, "cannot be read to its end: "+err.Error(), "", "")
 		}
 		c.sums[path] = sums{"sha256": hex.EncodeToString(a.Sum(nil)), "sha512": hex.EncodeToString(b.Sum(nil))}
@@ -211,8 +166,16 @@ func (c *checker) hashAll() error {
 	})
 }
 
+// open opens a regular file.
+func (c *checker) open(path string) (fs.File, error) {
+	if c.sums[path] == nil { // which was regular when it was hashed
+		return nil, fmt.Errorf("open %s: %w", quote(path), fs.ErrNotExist)
+	}
+	return c.fsys.Open(path)
+}
+
 func (c *checker) read(path string) ([]byte, error) {
-	f, err := c.fsys.Open(path)
+	f, err := c.open(path)
 	if err != nil {
 		return nil, err
 	}
@@ -264,8 +227,9 @@ func (c *checker) manifest(name, algorithm string, belongs func(string) bool) {
 	}
 }
 
-// oxum checks the payload's size and count (RFC 8493 section 2.2.2).
-func (c *checker) oxum() {
+// info checks bag-info.txt: the payload's size and count (RFC 8493 section 2.2.2), and
+// that its case is the seal's.
+func (c *checker) info() {
 	b, err := c.read(BagInfoName)
 	if err != nil {
 		c.fault(BagInfoName, "cannot be read: "+err.Error(), "", "")
@@ -280,16 +244,18 @@ func (c *checker) oxum() {
 			}
 		}
 	}
-	want := fmt.Sprintf("%d.%d", bytes, n)
-	for line := range strings.SplitSeq(string(b), "\n") {
-		if v, ok := strings.CutPrefix(line, "Payload-Oxum: "); ok {
-			if v != want {
-				c.fault(BagInfoName, "Payload-Oxum", v, want)
+	for _, want := range [][2]string{{"Payload-Oxum", fmt.Sprintf("%d.%d", bytes, n)}, {"External-Identifier", oneLine(c.r.Case)}} {
+		found, times := "", 0
+		for line := range strings.SplitSeq(string(b), "\n") {
+			if v, ok := strings.CutPrefix(line, want[0]+": "); ok {
+				found = v
+				times++
 			}
-			return
+		}
+		if times != 1 || found != want[1] {
+			c.fault(BagInfoName, want[0], want[1], found)
 		}
 	}
-	c.fault(BagInfoName, "has no Payload-Oxum", "", "")
 }
 
 func (c *checker) seal() {
@@ -310,7 +276,16 @@ func (c *checker) seal() {
 		c.fault(SealName, "is no seal in canonical form (RFC 8785)", "", "")
 		return
 	}
-	c.r.Case, c.r.Key = s.Case, s.Key
+	c.r.Case, c.r.Key, c.bag, c.at = s.Case, s.Key, s.Bag, s.At
+	if _, err := time.Parse(ledger.TimeFormat, s.At); err != nil {
+		c.fault(SealName, "its time is not RFC 3339 in UTC with milliseconds", "", s.At)
+	}
+	if !validName(s.Bag) || !strings.HasPrefix(s.Bag, s.Case) {
+		c.fault(SealName, "the bag's name is no name of a folder that begins with the case's reference", s.Case, s.Bag)
+	}
+	if c.o.Key != "" && !strings.EqualFold(c.o.Key, s.Key) {
+		c.fault(SealName, "it was signed by another key than the one that was given", c.o.Key, s.Key)
+	}
 	key, err1 := hex.DecodeString(s.Key)
 	sig, err2 := hex.DecodeString(s.Sig)
 	msg, err3 := s.signed()
@@ -319,7 +294,7 @@ func (c *checker) seal() {
 	}
 	var paths []string
 	for p := range c.sums {
-		if !strings.HasPrefix(p, "data/") && !strings.HasPrefix(p, "tagmanifest-") && p != SealName && s.Files[p] == "" {
+		if !strings.HasPrefix(p, "data/") && !isTagManifest(p) && p != SealName && s.Files[p] == "" {
 			c.fault(p, "the seal does not name it", "", "")
 		}
 	}
@@ -334,39 +309,47 @@ func (c *checker) seal() {
 	}
 }
 
+func validName(s string) bool {
+	return s != "" && fs.ValidPath(s) && !strings.Contains(s, "/") && s != "."
+}
+
 // ledger checks the custody ledger and gives the manifests' digests that its
 // entries name.
 func (c *checker) ledger() map[string]bool {
 	manifests := map[string]bool{}
-	f, err := c.fsys.Open(LedgerName)
+	f, err := c.open(LedgerName)
 	if err != nil {
 		c.fault(LedgerName, "cannot be read: "+err.Error(), "", "")
 		return manifests
 	}
 	defer f.Close()
-	check, err := ledger.Check(f, func(e *ledger.Entry) {
-		if e.What == "acquisition.ended" || e.What == "backup.unlocked" {
+	check := &ledger.Checker{Book: BookOf(c.r.Case), Now: c.o.Now, Heads: c.heads()}
+	err = check.Check(until{c.ctx, f}, func(e *ledger.Entry) {
+		if manifestEntries[e.What] {
 			manifests[e.Detail["manifest_sha256"]] = true
 		}
+		c.marks.Add(e)
 	})
 	if err != nil {
 		c.fault(LedgerName, err.Error(), "", "")
 	}
 	c.r.Entries = check.Entries
 	b, err := c.read(HeadName)
-	var h ledger.Head
+	var h *ledger.Head
 	if err == nil {
-		d := json.NewDecoder(bytes.NewReader(b))
-		d.DisallowUnknownFields()
-		err = d.Decode(&h)
+		line, ended := bytes.CutSuffix(b, []byte("\n"))
+		if h, err = ledger.ParseHead(line); err == nil && !ended {
+			err = errors.New("does not end with a line feed")
+		}
 	}
-	if err != nil {
-		c.fault(HeadName, "cannot be read: "+err.Error(), "", "")
-	} else {
-		check.Against(&h)
+	if h != nil {
+		check.Against(h)
 		if h.Key != c.r.Key {
 			c.fault(HeadName, "the ledger's head is signed by another key than the seal", c.r.Key, h.Key)
 		}
+	}
+	if err != nil {
+		c.fault(HeadName, err.Error(), "", "")
 	}
 	for _, x := range check.Faults {
 		where := LedgerName
@@ -378,43 +361,180 @@ func (c *checker) ledger() map[string]bool {
 	return manifests
 }
 
-// records checks that each record's bytes are in the file it names, and that
-// the file stands in a manifest that the ledger vouches for.
-func (c *checker) records(vouched map[string]bool) {
-	f, err := c.fsys.Open(RecordsName)
+// manifestEntries are the entries of a ledger that name the SHA-256 of a manifest.
+var manifestEntries = map[string]bool{"acquisition.ended": true, "backup.unlocked": true, "backup.content_read": true}
+
+// heads reads the heads that were signed before, each by the seal's key, by size.
+func (c *checker) heads() (out []ledger.Head) {
+	b, err := c.read(HeadsName)
+	if err != nil {
+		c.fault(HeadsName, "cannot be read: "+err.Error(), "", "")
+		return nil
+	}
+	n := 0
+	for line := range bytes.Lines(b) {
+		n++
+		where := fmt.Sprintf("%s line %d", HeadsName, n)
+		text, ended := bytes.CutSuffix(line, []byte("\n"))
+		h, err := ledger.ParseHead(text)
+		switch {
+		case err != nil:
+			c.fault(where, err.Error(), "", "")
+			continue
+		case !ended:
+			c.fault(where, "does not end with a line feed", "", "")
+		case h.Key != c.r.Key:
+			c.fault(where, "is signed by another key than the seal", c.r.Key, h.Key)
+		case h.Book != BookOf(c.r.Case):
+			c.fault(where, "is of another book", BookOf(c.r.Case), h.Book)
+		case len(out) > 0 && h.Size < out[len(out)-1].Size:
+			c.fault(where, "lies out of order", "", fmt.Sprint(h.Size))
+			continue
+		}
+		out = append(out, *h)
+	}
+	return out
+}
+
+// readRecords checks that each record is in canonical form and gives the ID that its
+// place has, that its bytes are in the file it names and give its values again, that the
+// file stands in a manifest that the ledger vouches for, and that the ledger marks it.
+func (c *checker) readRecords(vouched map[string]bool) {
+	f, err := c.open(RecordsName)
 	if err != nil {
 		c.fault(RecordsName, "cannot be read: "+err.Error(), "", "")
 		return
 	}
 	defer f.Close()
 	listed := map[string]map[string]string{} // manifest to path to SHA-256
-	sc := bufio.NewScanner(f)
-	sc.Buffer(nil, 16<<20)
-	for n := 1; sc.Scan(); n++ {
+	in := bufio.NewReaderSize(until{c.ctx, f}, 1<<16)
+	for n := 1; ; n++ {
+		line, err := readLine(in)
+		if err == io.EOF {
+			break
+		}
 		where := fmt.Sprintf("%s line %d", RecordsName, n)
-		var r RecordLine
-		if err := json.Unmarshal(sc.Bytes(), &r); err != nil || r.Record == nil {
-			c.fault(where, "is no record", "", "")
-			continue
+		if err != nil {
+			c.fault(where, err.Error(), "", "")
+			break
 		}
-		c.r.Records++
-		o := r.Origin
-		if found, err := c.bytesOf(&r); err != nil {
-			c.fault(where, "record "+r.UID+": "+err.Error(), "", "")
-		} else if found != o.Digest {
-			c.fault(where, "record "+r.UID+": the SHA-256 of its bytes", o.Digest, found)
-		}
-		name := ManifestsDir + r.Manifest
-		if listed[name] == nil {
-			listed[name] = c.acquired(name, vouched)
-		}
-		if s := listed[name][o.Stored]; s != o.SHA256 {
-			c.fault(where, "record "+r.UID+": the SHA-256 of "+o.Stored+" in "+name, o.SHA256, "\""+s+"\"")
+		c.readRecord(where, line, listed, vouched)
+	}
+	for _, left := range c.marks.Left() {
+		c.fault(RecordsName, "lacks a record that the ledger marks: "+left, "", "")
+	}
+}
+
+// readLine reads a line without its line feed, which every line has.
+func readLine(in *bufio.Reader) ([]byte, error) {
+	var line []byte
+	for {
+		part, err := in.ReadSlice('\n')
+		line = append(line, part...)
+		switch {
+		case err == nil:
+			return line[:len(line)-1], nil
+		case len(line) > maxTagFile:
+			return nil, fmt.Errorf("is longer than %d bytes", maxTagFile)
+		case err == bufio.ErrBufferFull:
+		case err == io.EOF && len(line) > 0:
+			return nil, errors.New("does not end with a line feed")
+		default:
+			return nil, err
 		}
 	}
-	if err := sc.Err(); err != nil {
-		c.fault(RecordsName, err.Error(), "", "")
+}
+
+func (c *checker) readRecord(where string, line []byte, listed map[string]map[string]string, vouched map[string]bool) {
+	r := &RecordLine{}
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.DisallowUnknownFields()
+	if err := d.Decode(r); err != nil || r.Record == nil {
+		c.fault(where, "is no record", "", "")
+		return
 	}
+	c.r.Records++
+	c.records = append(c.records, r)
+	name := "record " + r.UID + ": "
+	if canon, err := r.Line(); err != nil || !bytes.Equal(canon, line) {
+		c.fault(where, name+"is not in canonical form (RFC 8785)", "", "")
+	}
+	for _, x := range c.records[:len(c.records)-1] {
+		if x.UID == r.UID && x.Exhibit == r.Exhibit && x.Acquisition == r.Acquisition {
+			c.fault(where, name+"is there twice", "", "")
+		}
+	}
+	again := *r.Record
+	if again.SetUID(); again.UID != r.UID {
+		c.fault(where, name+"its ID is not that of its place", again.UID, r.UID)
+	}
+	o := r.Origin
+	if cell, err := c.cell(r); err != nil {
+		c.fault(where, name+err.Error(), "", "")
+	} else if sum := sha256.Sum256(cell); hex.EncodeToString(sum[:]) != o.Digest {
+		c.fault(where, name+"the SHA-256 of its bytes", o.Digest, hex.EncodeToString(sum[:]))
+	} else if differs, _ := fieldmap.Again(r.Record, cell); len(differs) > 0 {
+		c.fault(where, name+"is not what its bytes say: "+strings.Join(differs, "; "), "", "")
+	}
+	manifest := ManifestsDir + r.Manifest
+	c.used[manifest] = true
+	if listed[manifest] == nil {
+		listed[manifest] = c.acquired(manifest, vouched)
+	}
+	if s := listed[manifest][o.Stored]; s != o.SHA256 {
+		c.fault(where, name+"the SHA-256 of "+o.Stored+" in "+manifest, o.SHA256, "\""+s+"\"")
+	}
+	source := SourceName(r.Exhibit, r.Acquisition)
+	if prefix := strings.ReplaceAll(source, " acquisition ", "-acquisition-"); r.Manifest != prefix+".sha256" && r.Manifest != prefix+"-content.sha256" {
+		c.fault(where, name+"its manifest is not that of "+source, prefix+".sha256", r.Manifest)
+	}
+	switch m, ok := c.marks.Take(r.UID, source); {
+	case !ok:
+		c.fault(where, name+"the ledger does not mark it", "", "")
+	case m.Reason != r.Mark || m.By != r.MarkedBy:
+		c.fault(where, name+"its mark is not that of the ledger", m.Reason+" ("+m.By+")", r.Mark+" ("+r.MarkedBy+")")
+	}
+}
+
+// table compares records.csv with what the records give.
+func (c *checker) table() {
+	b, err := c.read(CSVName)
+	if err != nil {
+		c.fault(CSVName, "cannot be read: "+err.Error(), "", "")
+	} else if !bytes.Equal(b, CSV(c.records)) {
+		c.fault(CSVName, "is not what "+RecordsName+" gives", "", "")
+	}
+}
+
+// payload names the files that nothing of the package speaks of.
+func (c *checker) payload() {
+	var extra []string
+	for p := range c.sums {
+		switch {
+		case !strings.HasPrefix(p, "data/"), c.used[p], slices.Contains([]string{ReportName, RecordsName, CSVName, LedgerName, HeadName, HeadsName}, p):
+		case strings.HasPrefix(p, ManifestsDir) && c.isManifest(p):
+		default:
+			extra = append(extra, p)
+		}
+	}
+	sort.Strings(extra)
+	for _, p := range extra {
+		c.fault(p, "nothing in the package speaks of it", "", "")
+	}
+}
+
+// isManifest reports whether a file is one of the manifests of an acquisition that a
+// record is from.
+func (c *checker) isManifest(p string) bool {
+	for _, r := range c.records {
+		base := fmt.Sprintf("%s%s-acquisition-%d", ManifestsDir, r.Exhibit, r.Acquisition)
+		for _, end := range []string{".sha256", ".sha1", ".md5", ".unread", "-content.sha256"} {
+			if p == base+end {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // acquired reads an acquisition's manifest.
@@ -430,7 +550,7 @@ func (c *checker) acquired(name string, vouched map[string]bool) map[string]stri
 		return out
 	}
 	if sum := c.sums[name]["sha256"]; !vouched[sum] {
-		c.fault(name, "no entry acquisition.ended or backup.unlocked of the ledger names its SHA-256", "", sum)
+		c.fault(name, "no entry acquisition.ended, backup.unlocked or backup.content_read of the ledger names its SHA-256", "", sum)
 	}
 	for l, err := range digest.Lines(bytes.NewReader(b), sha256.Size) {
 		if err != nil {
@@ -442,36 +562,47 @@ func (c *checker) acquired(name string, vouched map[string]bool) map[string]stri
 	return out
 }
 
-// bytesOf hashes the bytes of a record: a run of its file, or its cell alone if
-// the file is withheld.
-func (c *checker) bytesOf(r *RecordLine) (string, error) {
-	sum, offset, length := r.Origin.SHA256, r.Origin.Offset, r.Origin.Length
+// maxCell bounds the bytes of one record.
+const maxCell = 64 << 20
+
+// cell reads the bytes of a record: a run of its file, or its cell alone if the file is
+// withheld.
+func (c *checker) cell(r *RecordLine) ([]byte, error) {
+	sum, offset, length := r.Origin.SHA256, r.Origin.Offset, int64(r.Origin.Length)
 	name := FilesDir + sum
 	if r.FileWithheld {
 		name, offset = CellsDir+r.Origin.Digest, 0
 	}
+	c.used[name] = true
 	if len(sum) != 64 || !fs.ValidPath(name) {
-		return "", fmt.Errorf("%q is no SHA-256", sum)
+		return nil, fmt.Errorf("%q is no SHA-256", sum)
 	}
-	f, err := c.fsys.Open(name)
+	f, err := c.open(name)
 	if err != nil {
-		return "", fmt.Errorf("its file is not in the package: %w", err)
+		return nil, fmt.Errorf("its file is not in the package: %w", err)
 	}
 	defer f.Close()
-	if offset < 0 || length < 0 || length > maxTagFile {
-		return "", fmt.Errorf("offset %d and length %d cannot be", offset, length)
+	st, err := f.Stat()
+	if err != nil {
+		return nil, fmt.Errorf("its file: %w", err)
+	}
+	if offset < 0 || length < 0 || length > maxCell || offset > st.Size() || length > st.Size()-offset {
+		return nil, fmt.Errorf("its bytes, %d from offset %d, are not all in the file", length, offset)
+	}
+	if r.FileWithheld && st.Size() != length {
+		return nil, fmt.Errorf("its cell has %d bytes, not %d", st.Size(), length)
 	}
 	if s, ok := f.(io.Seeker); ok {
 		_, err = s.Seek(offset, io.SeekStart)
 	} else {
-		_, err = io.CopyN(io.Discard, f, offset)
+		_, err = io.CopyN(io.Discard, until{c.ctx, f}, offset)
 	}
-	h := sha256.New()
+	b := make([]byte, length)
 	if err == nil {
-		_, err = io.CopyN(h, f, int64(length))
+		_, err = io.ReadFull(f, b)
 	}
 	if err != nil {
-		return "", fmt.Errorf("its bytes, %d from offset %d, are not all in the file: %w", length, offset, err)
+		return nil, fmt.Errorf("reading its bytes, %d from offset %d: %w", length, offset, err)
 	}
-	return hex.EncodeToString(h.Sum(nil)), nil
+	return b, nil
 }

@@ -39,15 +39,24 @@ const (
 	CSVName      = "data/records.csv"
 	LedgerName   = "data/ledger/ledger.jsonl"
 	HeadName     = "data/ledger/head.json"
-	FilesDir     = "data/files/"     // each file under its SHA-256
-	CellsDir     = "data/cells/"     // bytes of a record whose file is withheld, under their SHA-256
-	ManifestsDir = "data/manifests/" // of the acquisitions
+	HeadsName    = "data/ledger/heads.jsonl" // those that were signed before, by size
+	FilesDir     = "data/files/"             // each file under its SHA-256
+	CellsDir     = "data/cells/"             // bytes of a record whose file is withheld, under their SHA-256
+	ManifestsDir = "data/manifests/"         // of the acquisitions
 )
 
 const bagIt = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 
 // algorithms of the manifests, the strongest last.
 var algorithms = []string{"sha256", "sha512"}
+
+// isTagManifest reports whether a file is one of the two tag manifests: no other name is.
+func isTagManifest(path string) bool {
+	return path == "tagmanifest-sha256.txt" || path == "tagmanifest-sha512.txt"
+}
+
+// BookOf is the name of the ledger of a case.
+func BookOf(caseReference string) string { return "case " + caseReference }
 
 // Part is a payload file of a package.
 type Part struct {
@@ -138,9 +147,8 @@ func Write(w io.Writer, b Bag, key ed25519.PrivateKey) error {
 		tags[path] = s
 		return err
 	}
-	info := fmt.Sprintf("Source-Organization: Crosswind\nExternal-Identifier: %s\nExternal-Description: %s\nContact-Name: %s\nBagging-Date: %s\nBag-Software-Agent: %s\nPayload-Oxum: %d.%d\n",
-		oneLine(b.Case), oneLine(b.Title), oneLine(b.By), b.At.UTC().Format("2006-01-02"), oneLine(b.Tool), total, len(payload))
-	err := errors.Join(tag(BagItName, bagIt), tag(BagInfoName, info), tag(VerifyName, verifyText(b)))
+	info := bagInfo(b.Case, b.Title, b.By, b.At, b.Tool, total, len(payload))
+	err := errors.Join(tag(BagItName, bagIt), tag(BagInfoName, info), tag(VerifyName, verifyText(b, hex.EncodeToString(key.Public().(ed25519.PublicKey)))))
 	for _, a := range algorithms {
 		err = errors.Join(err, tag("manifest-"+a+".txt", manifest(payload, a)))
 	}
@@ -172,6 +180,12 @@ func Write(w io.Writer, b Bag, key ed25519.PrivateKey) error {
 		}
 	}
 	return out.z.Close()
+}
+
+// bagInfo writes bag-info.txt (RFC 8493 section 2.2.2).
+func bagInfo(caseReference, title, by string, at time.Time, tool string, bytes int64, files int) string {
+	return fmt.Sprintf("Source-Organization: Crosswind\nExternal-Identifier: %s\nExternal-Description: %s\nContact-Name: %s\nBagging-Date: %s\nBag-Software-Agent: %s\nPayload-Oxum: %d.%d\n",
+		oneLine(caseReference), oneLine(title), oneLine(by), at.UTC().Format("2006-01-02"), oneLine(tool), bytes, files)
 }
 
 // manifest writes check lines in order of path bytes. RFC 8493 section 2.1.3
@@ -241,49 +255,4 @@ func CSV(records []*RecordLine) []byte {
 	}
 	w.Flush()
 	return out.Bytes()
-}
-
-func verifyText(b Bag) string {
-	return `HOW TO VERIFY THIS PACKAGE
-
-Case ` + b.Case + `: ` + oneLine(b.Title) + `
-Made ` + b.At.UTC().Format(time.RFC3339) + ` by ` + oneLine(b.By) + ` with ` + b.Tool + `
-
-This folder is a BagIt bag (RFC 8493). Unpack the archive, open a terminal in
-the folder that holds this file, and check it with ordinary tools:
-
-1. Every file of the package:
-     sha256sum -c manifest-sha256.txt
-     sha512sum -c manifest-sha512.txt
-     sha256sum -c tagmanifest-sha256.txt
-   Each must say OK for every line.
-
-2. Every record: data/records.jsonl has one record a line. Its origin names a
-   file by SHA-256, an offset and a length in bytes, and the SHA-256 of those
-   bytes ("digest"). The file lies in data/files/ under its SHA-256:
-     tail -c +$((OFFSET+1)) data/files/SHA256 | head -c LENGTH | sha256sum
-   Where a record says "file_withheld", its file also holds what lies outside
-   the scope of the authority, and only the record's own bytes are here, in
-   data/cells/ under their SHA-256.
-
-3. The files: each file's SHA-256 stands in the manifest of its acquisition in
-   data/manifests/, beside the path that it had in its source. The SHA-256 of
-   that manifest stands in the ledger, in the entry acquisition.ended.
-
-4. The custody ledger, data/ledger/ledger.jsonl: each line is one entry and
-   holds in "prev" the SHA-256 of the line before it, without its line feed:
-     sed -n 1p data/ledger/ledger.jsonl | tr -d '\n' | sha256sum
-   is what line 2 gives as "prev", and so on; the first gives 64 zeros.
-   data/ledger/head.json names the last line's SHA-256 and is signed.
-
-5. The seal, seal.json: the SHA-256 of each of the files above, signed with
-   Ed25519 (RFC 8032) over its canonical form (RFC 8785) without "sig". The
-   public key is "key"; compare it with the one that the examiner gives you
-   by another way.
-
-All of it at once, with no database and no network:
-     crosswind verify .
-It ends with exit status 0 if everything holds, and otherwise names each
-fault and ends with 1.
-`
 }

@@ -178,6 +178,15 @@ func (w *Writer) Sum() *Set {
 	return &w.set
 }
 
+// Of hashes what is in memory.
+func Of(b []byte) *Set {
+	s := &Set{Size: int64(len(b)), MD5: md5.Sum(b), SHA1: sha1.Sum(b), SHA256: sha256.Sum256(b)}
+	seg := segmenter{out: &s.Segments}
+	seg.Write(b)
+	seg.end()
+	return s
+}
+
 // Reader hashes r to its end. On a read error the digests of what was read
 // are returned with it.
 func Reader(r io.Reader) (*Set, error) {

@@ -8,15 +8,16 @@
 package fieldmap
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
 	"io"
 	"iter"
 	"strconv"
-	"strings"
 	"time"
 
+	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
@@ -62,19 +63,22 @@ type Source struct {
 	Path   string // on the handset
 	Stored string // below the source
 	SHA256 string // hex
-	Bytes  io.ReaderAt
+	// Country is the exhibit's home country, ISO 3166-1 alpha-2, "" if not known: it
+	// brings national numbers into their normal form.
+	Country string
+	Bytes   io.ReaderAt
 	// Log and Journal are the same for the files beside the database, if they are
 	// there.
 	Log, Journal *Source
 }
 
-// Names finds a person's name by handle. Package record's contacts fill it.
+// Names finds a person's name by a handle in normal form. Contacts fill it.
 type Names map[string]string
 
 // Learn adds what a contact record says. Live contacts go before others.
 func (n Names) Learn(r *record.Record) {
-	for h := range strings.SplitSeq(r.Handle, ", ") {
-		if _, known := n[h]; h != "" && r.Text != "" && (!known || r.State == record.Intact) {
+	for _, h := range r.Parties {
+		if _, known := n[h]; r.Text != "" && (!known || r.State == record.Intact) {
 			n[h] = r.Text
 		}
 	}
@@ -90,17 +94,23 @@ func For(path string) *Map {
 	return nil
 }
 
+// Members are the handles, in normal form, that are seen in each conversation of a
+// database.
+type Members map[string][]string
+
 // Records reads the database that s surveyed, which is src's, and yields a record for each row
-// that the map reads, in salvage's order. Rows of other tables are counted in
-// other. Damage is yielded as errors and does not end the iteration.
-func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.Options, other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
+// that the map reads, in salvage's order. Before the first one, members is told who
+// is seen in which conversation. Rows of other tables are given to other. Damage is
+// yielded as errors and does not end the iteration.
+func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.Options, members func(Members), other func(*salvage.Row)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		opt.Live = true
 		ahead := salvage.Options{Live: opt.Live, Full: opt.Full}
 		if opt.Seen != nil {
 			ahead.Seen = func(int64) bool { return opt.Seen(0) } // told of when the rows are read
 		}
-		look := m.join(s, ahead)
+		look, seen := m.join(s, src.Country, ahead)
+		members(seen)
 		if err := s.Fault(); err != nil && !yield(nil, err) {
 			return
 		}
@@ -184,40 +194,18 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 			r.State = record.Earlier
 		}
 	}
-	if v, ok := c.get(rd.Time); ok && v.Class() != sqlitefile.Null {
-		r.Original = rd.Epoch.original(v)
-		if t, ok := rd.Epoch.Time(v); ok {
-			r.At = &t
-		}
-	}
-	if rd.Purge != "" {
-		if v, ok := c.get(rd.Purge); ok {
-			if t, ok := rd.PurgeEpoch.Time(v); ok {
-				r.Purge = &t
-				r.Details = append(r.Details, record.Detail{Label: "To be purged", Value: t.Format(time.RFC3339)})
-			}
-		}
-	}
-	if k, ok := c.text(rd.Thread); ok {
-		r.Thread = k
-		r.ThreadTitle = look.find(rd.ThreadTitle, k)
+	rd.read(r, c.get, f.Encoding)
+	if r.Thread != "" {
+		r.ThreadTitle = look.find(rd.ThreadTitle, r.Thread)
 	}
 	if rd.Handles != "" {
 		if k, ok := c.text(idColumn(row.Table)); ok {
 			r.Handle = look.find(rd.Handles, k)
 		}
-	} else {
-		r.Handle, _ = c.text(rd.Handle)
 	}
-	r.Person = names[r.Handle]
-	if rd.Direction != nil {
-		r.Direction = rd.Direction(c.get)
-	}
-	r.Text = rd.Text(c.get, f.Encoding)
-	for _, d := range rd.Details {
-		if v, ok := c.text(d.Column); ok {
-			r.Details = append(r.Details, record.Detail{Label: d.Label, Value: v})
-		}
+	r.Parties = people.List(r.Handle, src.Country)
+	for _, h := range r.Parties {
+		r.Person = cmp.Or(r.Person, names[h])
 	}
 	var err error
 	r.Origin, err = origin(row, src)
@@ -225,6 +213,50 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	r.SetUID()
 	return r, err
 }
+
+// read reads into a record what its row alone says.
+func (rd *Reading) read(r *record.Record, get func(column string) (sqlitefile.Value, bool), enc sqlitefile.Encoding) {
+	text := func(column string) (string, bool) {
+		if v, ok := get(column); ok && column != "" {
+			return Text(v, enc)
+		}
+		return "", false
+	}
+	if v, ok := get(rd.Time); ok && v.Class() != sqlitefile.Null {
+		r.Original = rd.Epoch.original(v)
+		if t, ok := rd.Epoch.Time(v); ok {
+			r.At = &t
+		}
+	}
+	if rd.Purge != "" {
+		if v, ok := get(rd.Purge); ok {
+			if t, ok := rd.PurgeEpoch.Time(v); ok {
+				r.Purge = &t
+				r.Details = append(r.Details, record.Detail{Label: purged, Value: t.Format(time.RFC3339)})
+			}
+		}
+	}
+	if rd.Thread != "" {
+		_, survived := get(rd.Thread)
+		r.ThreadLost = !survived
+		r.Thread, _ = text(rd.Thread)
+	}
+	if rd.Handles == "" {
+		r.Handle, _ = text(rd.Handle)
+	}
+	if rd.Direction != nil {
+		r.Direction = rd.Direction(get)
+	}
+	r.Text = rd.Text(get, enc)
+	for _, d := range rd.Details {
+		if v, ok := text(d.Column); ok {
+			r.Details = append(r.Details, record.Detail{Label: d.Label, Value: v})
+		}
+	}
+}
+
+// purged labels when an item goes.
+const purged = "To be purged"
 
 // idColumn is the column that stands for the row id, or "" if none does.
 func idColumn(t *sqlitefile.Table) string {
@@ -256,7 +288,7 @@ func origin(row *salvage.Row, src *Source) (record.Origin, error) {
 		o.Others = append(o.Others, p.String())
 	}
 	if row.HasRowID {
-		id := row.RowID
+		id := record.Int(row.RowID)
 		o.RowID = &id
 	}
 	for i, lost := range row.Lost {

@@ -4,6 +4,7 @@ import (
 	"slices"
 	"strings"
 
+	"crosswind/core/people"
 	"crosswind/core/salvage"
 )
 
@@ -13,29 +14,45 @@ import (
 // ones first.
 type joins map[[2]string][]string
 
-// join reads the lookup tables.
-func (m *Map) join(s *salvage.Survey, opt salvage.Options) joins {
-	j := joins{}
-	if len(m.Lookups) == 0 {
-		return j
+// join reads the lookup tables, and who is seen in which conversation.
+func (m *Map) join(s *salvage.Survey, country string, opt salvage.Options) (joins, Members) {
+	j, seen := joins{}, Members{}
+	talks := slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Thread != "" })
+	if len(m.Lookups) == 0 && !talks {
+		return j, seen
 	}
 	for row, err := range s.Rows(opt) {
 		if err != nil || row.Table == nil {
 			continue // the caller comes upon the damage again
 		}
+		c := columns{row, s.File().Encoding}
 		for _, l := range m.Lookups {
 			if l.Table != row.Table.Name {
 				continue
 			}
-			c := columns{row, s.File().Encoding}
 			k, ok1 := c.text(l.Key)
 			v, ok2 := c.text(l.Value)
 			if at := [2]string{l.Table, k}; ok1 && ok2 && !slices.Contains(j[at], v) {
 				j[at] = append(j[at], v)
 			}
 		}
+		if rd := m.reading(row); rd != nil && rd.Thread != "" {
+			k, ok1 := c.text(rd.Thread)
+			h, ok2 := c.text(rd.Handle)
+			if ok1 && ok2 {
+				seen.add(k, people.List(h, country))
+			}
+		}
 	}
-	return j
+	return j, seen
+}
+
+func (m Members) add(thread string, handles []string) {
+	for _, h := range handles {
+		if !slices.Contains(m[thread], h) {
+			m[thread] = append(m[thread], h)
+		}
+	}
 }
 
 // find gives all values that the key has in a table.

@@ -61,6 +61,9 @@ func canonValue(b *bytes.Buffer, d *json.Decoder, depth int) error {
 		if err != nil {
 			return fmt.Errorf("number %s: %w", v, err)
 		}
+		if n, err := v.Int64(); err == nil && (math.Abs(f) >= 1<<63 || int64(f) != n) {
+			return fmt.Errorf("the integer %s is none that a number holds exactly: it is written as a string", v)
+		}
 		b.WriteString(ecmaNumber(f))
 	case bool:
 		b.WriteString(strconv.FormatBool(v))

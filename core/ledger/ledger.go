@@ -166,6 +166,9 @@ func (f Fault) Error() string {
 
 // Checker follows a ledger line by line and collects its faults.
 type Checker struct {
+	Book    string    // whose ledger it must be, "" for that of its first entry
+	Now     time.Time // no entry may claim a time more than a minute later; zero: not checked
+	Heads   []Head    // that were signed before, by size: the ledger must extend each
 	Entries int64
 	Last    string // LineHash of the last line
 	Faults  []Fault
@@ -177,6 +180,9 @@ type Checker struct {
 // maxFaults is how many faults are kept; one cut line makes all after it wrong.
 const maxFaults = 20
 
+// ahead is how far a clock may be behind that of who wrote an entry.
+const ahead = time.Minute
+
 func (c *Checker) fault(what, expected, found string) {
 	if len(c.Faults) < maxFaults {
 		c.Faults = append(c.Faults, Fault{c.Entries, what, expected, found})
@@ -186,12 +192,13 @@ func (c *Checker) fault(what, expected, found string) {
 // Add checks the next line (without its newline) and returns its entry.
 func (c *Checker) Add(line []byte) *Entry {
 	if c.Entries == 0 {
-		c.Last = Genesis
+		c.Last, c.book = Genesis, c.Book
 	}
 	c.Entries++
 	c.tree.Add(line)
 	want := c.Last
 	c.Last = LineHash(line)
+	defer c.extends()
 	var e Entry
 	d := json.NewDecoder(bytes.NewReader(line))
 	d.DisallowUnknownFields()
@@ -208,19 +215,47 @@ func (c *Checker) Add(line []byte) *Entry {
 	if e.Prev != want {
 		c.fault("digest of the line before", want, e.Prev)
 	}
-	if c.Entries == 1 {
+	if c.book == "" {
 		c.book = e.Book
 	} else if e.Book != c.book {
 		c.fault("book", c.book, e.Book)
 	}
-	if _, err := time.Parse(TimeFormat, e.At); err != nil {
+	switch at, err := time.Parse(TimeFormat, e.At); {
+	case err != nil || at.Format(TimeFormat) != e.At:
 		c.fault("time is not RFC 3339 in UTC with milliseconds", TimeFormat, e.At)
-	} else if e.At < c.at {
+	case e.At < c.at:
 		c.fault("time runs backwards", "not before "+c.at, e.At)
-	} else {
+	case !c.Now.IsZero() && at.After(c.Now.Add(ahead)):
+		c.fault("time lies ahead of the clock", "not after "+c.Now.UTC().Format(TimeFormat), e.At)
+		c.at = e.At
+	default:
 		c.at = e.At
 	}
 	return &e
+}
+
+// extends compares what has been added with the heads of its size: two trees of which
+// one is the other's beginning have the same root there (RFC 6962 section 2.1.2).
+func (c *Checker) extends() {
+	for len(c.Heads) > 0 && c.Heads[0].Size <= c.Entries {
+		h := c.Heads[0]
+		c.Heads = c.Heads[1:]
+		if h.Size != c.Entries {
+			c.fault("a signed head lies out of order", "", fmt.Sprint(h.Size))
+			continue
+		}
+		if root := c.tree.Root(); root != h.Root || c.Last != h.Last {
+			c.fault("the ledger does not extend the head that was signed on "+h.At, h.Root, root)
+		}
+	}
+}
+
+// End says which of the heads lie beyond the ledger's end: it was cut.
+func (c *Checker) End() {
+	for _, h := range c.Heads {
+		c.fault("the ledger ends before the head that was signed on "+h.At, fmt.Sprint(h.Size)+" entries", fmt.Sprint(c.Entries))
+	}
+	c.Heads = nil
 }
 
 // Head returns the unsigned head of what has been added.
@@ -253,8 +288,7 @@ const maxLine = 1 << 20
 
 // Check reads a whole ledger, one entry a line, each ended by a line feed, and
 // calls visit, if not nil, with each entry that could be read.
-func Check(r io.Reader, visit func(*Entry)) (*Checker, error) {
-	c := &Checker{}
+func (c *Checker) Check(r io.Reader, visit func(*Entry)) error {
 	sc := bufio.NewScanner(r)
 	sc.Buffer(nil, maxLine)
 	ended := true
@@ -277,7 +311,32 @@ func Check(r io.Reader, visit func(*Entry)) (*Checker, error) {
 		c.fault("does not end with a line feed", "", "")
 	}
 	if err := sc.Err(); err != nil {
-		return c, fmt.Errorf("reading ledger line %d: %w", c.Entries+1, err)
+		return fmt.Errorf("reading ledger line %d: %w", c.Entries+1, err)
 	}
-	return c, nil
+	c.End()
+	return nil
+}
+
+// Line returns the canonical bytes of h, without a newline.
+func (h *Head) Line() ([]byte, error) {
+	b, err := json.Marshal(h)
+	if err != nil {
+		return nil, err
+	}
+	return Canonical(b)
+}
+
+// ParseHead reads the canonical line of a signed head, without its newline, and
+// checks its signature by the key that it names.
+func ParseHead(line []byte) (*Head, error) {
+	h := &Head{}
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.DisallowUnknownFields()
+	if err := d.Decode(h); err != nil {
+		return nil, fmt.Errorf("ledger head: %w", err)
+	}
+	if canon, err := Canonical(line); err != nil || !bytes.Equal(canon, line) {
+		return nil, errors.New("ledger head: is not in canonical form (RFC 8785)")
+	}
+	return h, h.VerifySignature()
 }

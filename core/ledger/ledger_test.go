@@ -123,7 +123,8 @@ func sample(t *testing.T, n int) ([][]byte, Head) {
 func faults(t *testing.T, lines [][]byte, h Head) []Fault {
 	t.Helper()
 	text := append(bytes.Join(lines, []byte("\n")), '\n')
-	c, err := Check(bytes.NewReader(text), nil)
+	c := &Checker{}
+	err := c.Check(bytes.NewReader(text), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

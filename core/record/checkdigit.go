@@ -47,7 +47,7 @@ func CheckICCID(s string) error {
 // CheckE164 checks a phone number in international form: a plus sign, then at
 // most 15 digits of which the first is not 0 (ITU-T E.164 section 6).
 func CheckE164(s string) error {
-	digits, ok := strings.CutPrefix(Handle(s), "+")
+	digits, ok := strings.CutPrefix(strings.NewReplacer(" ", "", "(", "", ")", "", "-", "", ".", "", "/", "").Replace(s), "+") // E.123 section 6
 	if !ok || len(digits) < 3 || len(digits) > 15 || digits[0] == '0' || strings.Trim(digits, "0123456789") != "" {
 		return fmt.Errorf("%q is no phone number in international form, such as +44 7700 900417", s)
 	}

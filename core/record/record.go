@@ -8,7 +8,10 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
+	"unicode/utf8"
 )
 
 // Kind is what a record is of.
@@ -50,7 +53,7 @@ type State string
 
 const (
 	Intact    State = "intact"    // a live row
-	Held      State = "held"      // a live row in the handset's own holding area for deleted items
+	Held      State = "held"      // a live row in the app's own holding area
 	Recovered State = "recovered" // a row that no tree of the database leads to any more
 	Earlier   State = "earlier"   // the same, and a row of its id is alive with other content
 )
@@ -60,14 +63,14 @@ var States = []struct {
 	State
 	Meaning string
 }{
-	{Intact, "A live row of the app's own table: the app would have shown it."},
-	{Held, "A row in the app's holding area for deleted items: deleted by the user and kept by the app until its purge date."},
-	{Recovered, "A row that was deleted from its table and whose bytes were still in the database file. The place says where; columns that did not survive are named."},
-	{Earlier, "A recovered row whose id a live row of the table has, with other content: it was changed later, or its id was used again."},
+	{Intact, "A row of the app's own table to which the table's tree leads. Whether the app showed it, the row does not say."},
+	{Held, "A row of the table in which the app keeps items until a purge date. That is consistent with an item that was deleted in the app; who or what put it there, the row does not say."},
+	{Recovered, "A row to which no tree of the database leads, and whose bytes are still in its files. That is consistent with a row that was deleted or moved; who or what did so, and when, its bytes do not say. The place says where it lies; columns that did not survive are named."},
+	{Earlier, "A recovered row whose id a row of the table's tree has, with other content. That is consistent with a row that was changed, and with an id that was used again."},
 }
 
 // Below reports whether records of state s hang below the waterline: those
-// that the user had deleted.
+// that are not rows of the app's own table.
 func (s State) Below() bool { return s != Intact }
 
 // Title is the state's name as a label.
@@ -91,6 +94,41 @@ type Field struct {
 	Role   string `json:"role"` // head, type, value or overwritten
 }
 
+// Int is an integer that is written as a string where JSON's numbers, which are read as
+// IEEE 754 doubles (RFC 8259 section 6), would change it.
+type Int int64
+
+// Clean writes a text as it is kept: no text of a database holds NUL or bytes that are no
+// UTF-8, and these are written ␀ and �.
+func Clean(s string) string {
+	if strings.IndexByte(s, 0) < 0 && utf8.ValidString(s) {
+		return s
+	}
+	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "␀")
+}
+
+// exact is the largest integer up to which doubles hold every one.
+const exact = 1<<53 - 1
+
+// MarshalJSON writes i.
+func (i Int) MarshalJSON() ([]byte, error) {
+	b := strconv.AppendInt(nil, int64(i), 10)
+	if i > exact || i < -exact {
+		return append(append([]byte{'"'}, b...), '"'), nil
+	}
+	return b, nil
+}
+
+// UnmarshalJSON reads either form.
+func (i *Int) UnmarshalJSON(b []byte) error {
+	n, err := strconv.ParseInt(strings.Trim(string(b), `"`), 10, 64)
+	if err != nil {
+		return fmt.Errorf("record: %q is no integer of 64 bits", b)
+	}
+	*i = Int(n)
+	return nil
+}
+
 // Origin is a record's trail to its bytes.
 type Origin struct {
 	Path   string `json:"path"`   // of the file as the handset knew it
@@ -103,7 +141,7 @@ type Origin struct {
 	Others      []string `json:"others,omitempty"`      // where else the same row version lies
 	Copies      int      `json:"copies,omitempty"`      // how many such places there are
 	Table       string   `json:"table"`                 // "" if it cannot be told
-	RowID       *int64   `json:"rowid,omitempty"`       // absent if its bytes are lost
+	RowID       *Int     `json:"rowid,omitempty"`       // absent if its bytes are lost
 	Place       string   `json:"place"`                 // live, or one of package salvage's origins
 	Page        uint32   `json:"page"`                  // from 1
 	Offset      int64    `json:"offset"`                // of the row's cell, in bytes from the start of the file
@@ -131,8 +169,10 @@ type Record struct {
 	Purge       *time.Time `json:"purge,omitempty"`
 	Thread      string     `json:"thread,omitempty"` // key of the conversation
 	ThreadTitle string     `json:"thread_title,omitempty"`
-	Person      string     `json:"person,omitempty"` // the other side's name, if known
-	Handle      string     `json:"handle,omitempty"` // the other side's number or address
+	Person      string     `json:"person,omitempty"`      // the other side's name, if known
+	Handle      string     `json:"handle,omitempty"`      // the other side's number or address, as stored
+	Parties     []string   `json:"parties,omitempty"`     // the handles in normal form, see package people
+	ThreadLost  bool       `json:"thread_lost,omitempty"` // the column of its conversation did not survive
 	Direction   string     `json:"direction,omitempty"`
 	Text        string     `json:"text"` // what it says: message text, call summary, contact name
 	Details     []Detail   `json:"details,omitempty"`

@@ -24,7 +24,7 @@ type finding struct {
 	header uint16 // from start
 	body   uint16 // from header
 	count  uint16 // of types
-	shape  int16  // -1 if not known
+	shape  int32  // -1 if not known
 	run    uint8
 	sure   uint8 // confidence, in hundredths
 	origin uint8 // an index into Origins
@@ -148,7 +148,7 @@ func (g *collector) take(i int) error {
 			f.flags |= table
 		}
 		if c.shape != nil {
-			f.shape = int16(c.shape.id)
+			f.shape = int32(c.shape.id)
 			if c.shape.index != "" {
 				f.flags |= inIndex | partial
 			}

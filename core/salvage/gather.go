@@ -126,7 +126,7 @@ func (g *gathering) unite() {
 		return cmp.Or(cmp.Compare(y.flags&hasRowID, x.flags&hasRowID), cmp.Compare(min(y.shape, 0), min(x.shape, 0)), cmp.Compare(y.sure, x.sure), cmp.Compare(a.n, b.n))
 	}
 	type version struct {
-		shape int16
+		shape int32
 		rowID int64
 		known bool
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"fmt"
 	"slices"
 	"sync/atomic"
 
@@ -93,14 +94,13 @@ func New(f *sqlitefile.File) *Survey {
 	s.freeList()
 	s.versions()
 	s.dropped()
+	alike := map[string]int{} // the first of those with the same columns
 	for i, sh := range s.shapes {
-		sh.like = i
-		for k, o := range s.shapes[:i] {
-			if sh.kind == o.kind && (sh.index == "") == (o.index == "") && slices.Equal(sh.rules, o.rules) {
-				sh.like = k
-				break
-			}
+		k := fmt.Sprint(sh.kind, sh.index == "", sh.rules)
+		if _, there := alike[k]; !there {
+			alike[k] = i
 		}
+		sh.like = alike[k]
 	}
 	s.settleRoots()
 	return s

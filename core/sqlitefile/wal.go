@@ -53,6 +53,17 @@ func (f *File) OpenLog(r io.ReaderAt, size int64) error {
 		}
 	}
 	l.endRun()
+	// A page beyond the file's end was written to the log since: the database cannot have
+	// more pages than the file and the frames have, whatever a frame says.
+	most := f.Stored() + uint32(min((size-walHeader)/int64(len(frame)), 1<<31))
+	pages = min(pages, max(most, f.Pages))
+	for n, v := range l.over {
+		if n > most {
+			v.State = Unproven
+			l.others = append(l.others, v)
+			delete(l.over, n)
+		}
+	}
 	f.versions = append(f.versions, l.others...)
 	if len(l.over) == 0 {
 		return fault

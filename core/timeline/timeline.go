@@ -12,8 +12,16 @@ import (
 // Window is a span of time, From included, To not.
 type Window struct{ From, To time.Time }
 
-// Span is the length of w.
-func (w Window) Span() time.Duration { return w.To.Sub(w.From) }
+// Seconds is the length of w, of any length: a time.Duration ends at 292 years.
+func (w Window) Seconds() float64 { return between(w.From, w.To) }
+
+// Place is where t lies in w: 0 at its beginning, 1 at its end.
+func (w Window) Place(t time.Time) float64 { return between(w.From, t) / w.Seconds() }
+
+// between is the time from a to b, in seconds.
+func between(a, b time.Time) float64 {
+	return float64(b.Unix()-a.Unix()) + float64(b.Nanosecond()-a.Nanosecond())/1e9
+}
 
 // Event is what a chart needs of a record.
 type Event struct {
@@ -49,13 +57,12 @@ func Lanes(events iter.Seq[Event], w Window, n int, kinds []record.Kind) []Lane 
 		lanes[i] = Lane{Kind: k, Bins: make([]Bin, n)}
 		at[k] = &lanes[i]
 	}
-	span := w.Span()
 	for e := range events {
 		l := at[e.Kind]
-		if l == nil || span <= 0 || e.At.Before(w.From) || !e.At.Before(w.To) {
+		if l == nil || n <= 0 || e.At.Before(w.From) || !e.At.Before(w.To) {
 			continue
 		}
-		b := &l.Bins[int(float64(e.At.Sub(w.From))/float64(span)*float64(n))]
+		b := &l.Bins[min(max(int(w.Place(e.At)*float64(n)), 0), n-1)]
 		if e.Below() {
 			b.Below++
 			l.Below++
@@ -80,8 +87,10 @@ type step struct {
 	label, first string // formats: usual, and where a larger unit begins
 }
 
-func (s step) approx() time.Duration {
-	return time.Duration(s.months)*30*24*time.Hour + time.Duration(s.days)*24*time.Hour + s.clock
+// approx is about how long it is, in seconds.
+func (s step) approx() float64 {
+	const day = 24 * 60 * 60
+	return float64(s.months)*30*day + float64(s.days)*day + s.clock.Seconds()
 }
 
 var steps = []step{
@@ -98,6 +107,8 @@ var steps = []step{
 	{months: 3, label: "Jan", first: "Jan 2006"},
 	{months: 12, label: "2006", first: "2006"},
 	{months: 120, label: "2006", first: "2006"},
+	{months: 1200, label: "2006", first: "2006"},
+	{months: 12000, label: "2006", first: "2006"},
 }
 
 // Ticks places at most limit ticks over w on calendar boundaries of zone, with
@@ -105,7 +116,7 @@ var steps = []step{
 func Ticks(w Window, zone *time.Location, limit int) []Tick {
 	s := steps[len(steps)-1]
 	for _, c := range steps {
-		if w.Span() <= c.approx()*time.Duration(limit) {
+		if w.Seconds() <= c.approx()*float64(limit) {
 			s = c
 			break
 		}
@@ -142,28 +153,91 @@ func (s step) floor(t time.Time) time.Time {
 	y, m, d := t.Date()
 	switch {
 	case s.months >= 12:
-		return time.Date(y-y%(s.months/12), 1, 1, 0, 0, 0, 0, t.Location())
+		return dayStart(y-y%(s.months/12), 1, 1, t.Location())
 	case s.months > 0:
-		return time.Date(y, m-(m-1)%time.Month(s.months), 1, 0, 0, 0, 0, t.Location())
+		return dayStart(y, m-(m-1)%time.Month(s.months), 1, t.Location())
 	case s.days == 7: // Monday, ISO 8601
-		return time.Date(y, m, d-(int(t.Weekday())+6)%7, 0, 0, 0, 0, t.Location())
+		return dayStart(y, m, d-(int(t.Weekday())+6)%7, t.Location())
 	case s.days > 0:
-		return time.Date(y, m, d-(t.YearDay()-1)%s.days, 0, 0, 0, 0, t.Location())
+		return dayStart(y, m, d-(t.YearDay()-1)%s.days, t.Location())
 	}
-	midnight := time.Date(y, m, d, 0, 0, 0, 0, t.Location())
+	midnight := dayStart(y, m, d, t.Location())
 	return midnight.Add(t.Sub(midnight) / s.clock * s.clock)
+}
+
+// dayStart is the first instant of a day: midnight, or later where the clocks are set
+// forward at midnight.
+func dayStart(y int, m time.Month, d int, zone *time.Location) time.Time {
+	noon := time.Date(y, m, d, 12, 0, 0, 0, zone)
+	_, offset := noon.Zone()
+	t := time.Date(y, m, d, 0, 0, 0, 0, time.UTC).Add(-time.Duration(offset) * time.Second).In(zone)
+	if changed, _ := noon.ZoneBounds(); changed.After(t) {
+		if u := time.Date(y, m, d, 0, 0, 0, 0, zone); u.Before(changed) && u.Day() == noon.Day() {
+			return u // by the offset that held in the morning
+		}
+		return changed
+	}
+	return t
 }
 
 // next is the boundary after t. Days and months are the calendar's, so a day
 // of 23 or 25 hours is one day; hours follow the wall clock from midnight.
 func (s step) next(t time.Time) time.Time {
-	if s.clock == 0 {
-		return t.AddDate(0, s.months, s.days)
-	}
 	y, m, d := t.Date()
+	switch {
+	case s.months > 0:
+		return dayStart(y, m+time.Month(s.months), 1, t.Location())
+	case s.days > 0:
+		return dayStart(y, m, d+s.days, t.Location())
+	}
 	n := t.Add(s.clock)
 	if n.Day() != d { // start again at midnight, whatever the clocks did
-		return time.Date(y, m, d+1, 0, 0, 0, 0, t.Location())
+		return dayStart(y, m, d+1, t.Location())
 	}
 	return n
+}
+
+// Month counts the records of a month.
+type Month struct {
+	At time.Time // its beginning
+	N  int64
+}
+
+// apart is how far a group of records lies from the others to be told apart from them.
+const apart = 5 * 365 * 24 * 60 * 60
+
+// Where says where most of the records are, from months in order of time: not counting
+// groups that lie years away, as those of a clock that was never set, or of times that
+// were misread. before and after count what lies so.
+func Where(months []Month) (from, to time.Time, before, after int64) {
+	if len(months) == 0 {
+		return from, to, 0, 0
+	}
+	type group struct {
+		first, last int
+		n           int64
+	}
+	var all []group
+	for i, m := range months {
+		if i == 0 || between(months[i-1].At, m.At) > apart {
+			all = append(all, group{i, i, 0})
+		}
+		g := &all[len(all)-1]
+		g.last, g.n = i, g.n+m.N
+	}
+	most := 0
+	for i, g := range all {
+		if g.n > all[most].n {
+			most = i
+		}
+	}
+	for i, g := range all {
+		switch {
+		case i < most:
+			before += g.n
+		case i > most:
+			after += g.n
+		}
+	}
+	return months[all[most].first].At, months[all[most].last].At.AddDate(0, 1, 0), before, after
 }

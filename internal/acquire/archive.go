@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"os"
 	"path"
 
 	"crosswind/core/backup"
@@ -17,6 +16,9 @@ import (
 
 // maxNotes bounds how many members that were not taken are named.
 const maxNotes = 100
+
+// maxBatch is how many members are listed at once.
+const maxBatch = 1000
 
 // Unpack puts an archive that was handed in, and then its members, into the
 // vault. An archive that is refused keeps its own bytes and no member.
@@ -61,7 +63,7 @@ func (q *Acquirer) Unpack(ctx context.Context, t *run.Task) error {
 
 // fetch reads an archive on this machine into the vault.
 func (q *Acquirer) fetch(ctx context.Context, t *run.Task, ar *store.Archive) error {
-	f, err := os.Open(ar.Path)
+	f, err := openRegular(ar.Path)
 	if err != nil {
 		return fmt.Errorf("opening the archive: %w", err)
 	}
@@ -77,7 +79,7 @@ func (q *Acquirer) fetch(ctx context.Context, t *run.Task, ar *store.Archive) er
 	}
 	_, _, ar.SHA256 = set.Hex()
 	ar.Size = set.Size
-	return q.Store.SaveArchive(ctx, ar)
+	return q.Store.SaveArchive(ctx, t.Run, ar)
 }
 
 // unpack puts the members of an archive into the vault. Those that are there
@@ -87,7 +89,7 @@ func (q *Acquirer) unpack(ctx context.Context, t *run.Task, ar *store.Archive, b
 	if n, err := blob.ReadAt(head, 0); err == nil || err == io.EOF {
 		if head = head[:n]; backup.LooksStow(head) {
 			if _, err := backup.ReadLabel(single(q.Vault, ar), path.Base(ar.Name)); err == nil { // it is a backup itself
-				return 1, ar.Size, q.Store.AddArchiveMember(ctx, ar.ID, store.ArchiveMember{Path: path.Base(ar.Name), Size: ar.Size, SHA256: ar.SHA256, ModifiedAt: ar.At})
+				return 1, ar.Size, q.Store.AddArchiveMembers(ctx, t.Run, ar.ID, []store.ArchiveMember{{Path: path.Base(ar.Name), Size: ar.Size, SHA256: ar.SHA256, ModifiedAt: &ar.At}})
 			}
 		}
 	}
@@ -100,6 +102,13 @@ func (q *Acquirer) unpack(ctx context.Context, t *run.Task, ar *store.Archive, b
 		have[m.Path] = m
 	}
 	ar.Notes = nil
+	var batch []store.ArchiveMember // listed together: one by one takes most of the time
+	flush := func() error {
+		err := q.Store.AddArchiveMembers(ctx, t.Run, ar.ID, batch)
+		t.Done(0, int64(len(batch)))
+		batch = batch[:0]
+		return err
+	}
 	for m, err := range unpack.Members(blob, ar.Size, unpack.Default) {
 		if ctx.Err() != nil {
 			return 0, 0, context.Cause(ctx)
@@ -119,17 +128,21 @@ func (q *Acquirer) unpack(ctx context.Context, t *run.Task, ar *store.Archive, b
 			if err != nil {
 				return 0, 0, fmt.Errorf("unpacking %s: %w", m.Path, err)
 			}
-			k = store.ArchiveMember{Path: m.Path, Size: set.Size, ModifiedAt: m.Changed}
+			changed := m.Changed
+			k = store.ArchiveMember{Path: m.Path, Size: set.Size, ModifiedAt: &changed}
 			_, _, k.SHA256 = set.Hex()
-			if err := q.Store.AddArchiveMember(ctx, ar.ID, k); err != nil {
-				return 0, 0, err
+			if batch = append(batch, k); len(batch) == maxBatch {
+				if err := flush(); err != nil {
+					return 0, 0, err
+				}
 			}
+		} else {
+			t.Done(0, 1)
 		}
 		members++
 		bytes += k.Size
-		t.Done(0, 1)
 	}
-	return members, bytes, nil
+	return members, bytes, flush()
 }
 
 // single shows an archive as a file of its own.

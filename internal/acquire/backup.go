@@ -12,7 +12,6 @@ import (
 	"io/fs"
 	"strconv"
 	"strings"
-	"sync"
 	"time"
 
 	"crosswind/core/backup"
@@ -66,7 +65,7 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 	if src.Name != "." {
 		method = MethodArchive
 	}
-	a, err := q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: q.words(ctx, c, sub.Address), Facts: facts,
+	a, err := q.Store.AcquisitionForRun(ctx, c, t.Run, store.Acquisition{ExhibitID: sub.Exhibit, Method: method, Source: q.words(ctx, c, sub.Address), Facts: facts,
 		Tool: q.Tool, Settings: "all files; MD5, SHA-1, SHA-256 and CRC-32C of each MiB in one pass; links not followed", By: t.Run.By, StartedAt: time.Now()})
 	if err != nil {
 		return err
@@ -99,31 +98,31 @@ func (q *Acquirer) Backup(ctx context.Context, t *run.Task) error {
 		fault(f.Path, f.What)
 	}
 	q.total(t, src, files, b)
-	more, err := each(ctx, files, func(ctx context.Context, f sourceFile) ([]store.AcquisitionFault, error) {
+	if err := q.Store.AddFaults(ctx, t.Run, a, faults); err != nil {
+		return err
+	}
+	err = each(ctx, q, t, a, files, func(ctx context.Context, f sourceFile) ([]store.AcquisitionFault, error) {
 		return q.sourceFile(ctx, t, a, src, f, known[f.path])
 	})
 	if err != nil {
 		return err
 	}
-	faults = append(faults, more...)
 	if src.Name != "." && len(b.Files) > 0 {
-		more, err := q.archiveContent(ctx, t, a)
-		if err != nil {
+		if err := q.archiveContent(ctx, t, a); err != nil {
 			return err
 		}
-		faults = append(faults, more...)
 	}
-	return q.end(ctx, t, c, a, sub.Reference, faults)
+	return q.end(ctx, t, c, a, sub.Reference)
 }
 
 // atOnce is how many files are read at a time: while one is synced to the disk,
 // another is hashed.
 const atOnce = 2
 
-// each calls do for every item, atOnce at a time, and gathers what they find. The
-// first error ends it.
-func each[T any](ctx context.Context, items []T, do func(context.Context, T) ([]store.AcquisitionFault, error)) (all []store.AcquisitionFault, err error) {
-	var mu sync.Mutex
+// each calls do for every item, atOnce at a time, and keeps the faults that it finds as
+// they are found, so that a run that goes on later has not forgotten them. The first
+// error ends it.
+func each[T any](ctx context.Context, q *Acquirer, t *run.Task, a *store.Acquisition, items []T, do func(context.Context, T) ([]store.AcquisitionFault, error)) error {
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
 	for _, item := range items {
@@ -132,17 +131,14 @@ func each[T any](ctx context.Context, items []T, do func(context.Context, T) ([]
 		}
 		g.Go(func() error {
 			found, err := do(gctx, item)
-			mu.Lock()
-			defer mu.Unlock()
-			all = append(all, found...)
-			return err
+			return errors.Join(err, q.Store.AddFaults(ctx, t.Run, a, found))
 		})
 	}
-	err = g.Wait()
+	err := g.Wait()
 	if err == nil && ctx.Err() != nil {
 		err = context.Cause(ctx)
 	}
-	return all, err
+	return err
 }
 
 // sourceFile acquires one file of a source. Faults are the file's; err ends the
@@ -174,14 +170,14 @@ func (q *Acquirer) sourceFile(ctx context.Context, t *run.Task, a *store.Acquisi
 
 // archiveContent reads what a plain archive holds, from the vault: what is listed
 // is what was acquired, whatever becomes of the source meanwhile.
-func (q *Acquirer) archiveContent(ctx context.Context, t *run.Task, a *store.Acquisition) ([]store.AcquisitionFault, error) {
+func (q *Acquirer) archiveContent(ctx context.Context, t *run.Task, a *store.Acquisition) error {
 	fsys, name, err := q.acquired(ctx, a)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	b, err := backup.Open(fsys, name, nil)
 	if err != nil {
-		return nil, fmt.Errorf("opening the archive that was acquired: %w", err)
+		return fmt.Errorf("opening the archive that was acquired: %w", err)
 	}
 	defer b.Close()
 	return q.content(ctx, t, a, b)
@@ -295,7 +291,7 @@ func (q *Acquirer) keep(ctx context.Context, t *run.Task, f *store.File, r io.Re
 func (q *Acquirer) list(ctx context.Context, t *run.Task, f *store.File, set *digest.Set) error {
 	f.Size, f.Segments, f.CheckedAt = set.Size, packSegments(set), time.Now()
 	f.MD5, f.SHA1, f.SHA256 = set.Hex()
-	if err := q.Store.AddFile(ctx, f); err != nil {
+	if err := q.Store.AddFile(ctx, t.Run, f); err != nil {
 		return fmt.Errorf("%w: %w", errKeeping, err)
 	}
 	t.Done(0, 1)
@@ -323,7 +319,7 @@ func (q *Acquirer) manifest(ctx context.Context, acquisition int64, part store.P
 }
 
 // end counts what was acquired, hashes its manifests and closes the run.
-func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, reference string, faults []store.AcquisitionFault) (err error) {
+func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, reference string) (err error) {
 	if a.Files, a.Bytes, err = q.Store.SumFiles(ctx, a.ID, store.Source); err != nil {
 		return err
 	}
@@ -332,7 +328,11 @@ func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store
 	}
 	now := time.Now()
 	a.EndedAt = &now
-	if err := q.MatchKnown(ctx, c, a.ID); err != nil {
+	if err := q.MatchKnown(ctx, t.Run, c, a.ID); err != nil {
+		return err
+	}
+	faults, err := q.Store.AcquisitionFaults(ctx, a.ID)
+	if err != nil {
 		return err
 	}
 	name := fmt.Sprintf("%s acquisition %d", reference, a.Number)
@@ -343,5 +343,5 @@ func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store
 	if a.ContentManifest != "" {
 		acts = append(acts, contentAct(c, t, a, name, len(faults)))
 	}
-	return q.Store.EndAcquisition(ctx, t.Run, a, faults, acts...)
+	return q.Store.EndAcquisition(ctx, t.Run, a, nil, acts...)
 }

@@ -51,7 +51,7 @@ func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
-	token := q.Keys.Token(sub.Exhibit)
+	token := q.Keys.Token(sub.Exhibit, t.Run.By)
 	if token == "" {
 		return errSignIn
 	}
@@ -70,32 +70,31 @@ func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
-	a, err := q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: source, Facts: facts, Tool: q.Tool,
+	a, err := q.Store.AcquisitionForRun(ctx, c, t.Run, store.Acquisition{ExhibitID: sub.Exhibit, Method: method, Source: source, Facts: facts, Tool: q.Tool,
 		LiveOnly: sub.LiveOnly, Settings: fmt.Sprintf("%s; chunks of %d bytes by byte ranges, each checked against the service's SHA-256; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", what, cloud.ChunkSize), By: t.Run.By, StartedAt: time.Now()})
 	if err != nil {
 		return err
 	}
-	var faults []store.AcquisitionFault
 	if sub.Snapshot != nil {
-		faults, err = q.snapshot(ctx, t, a, acc, &sub)
+		err = q.snapshot(ctx, t, a, acc, &sub)
 	} else {
 		err = q.versions(ctx, t, a, acc, sub.Versions)
 	}
 	if errors.Is(err, cloud.ErrToken) {
-		q.Keys.DropToken(sub.Exhibit, token)
+		q.Keys.DropToken(sub.Exhibit, t.Run.By, token)
 		return errSignIn
 	}
 	if err != nil {
 		return err
 	}
-	if err := q.end(ctx, t, c, a, sub.Reference, faults); err != nil {
+	if err := q.end(ctx, t, c, a, sub.Reference); err != nil {
 		return err
 	}
-	return q.lastOfAccount(ctx, c, sub.Exhibit, token)
+	return q.lastOfAccount(ctx, c, sub.Exhibit, t.Run.By, token)
 }
 
 // lastOfAccount forgets a run's token when no other run needs it.
-func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int64, token string) error {
+func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int64, by, token string) error {
 	runs, err := q.Store.Runs(ctx, c.ID, "acquire cloud", 50)
 	if err != nil {
 		return err
@@ -105,19 +104,19 @@ func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int
 		if err := json.Unmarshal(r.Subject, &sub); err != nil {
 			return err
 		}
-		if sub.Exhibit == exhibit && r.Open() {
+		if sub.Exhibit == exhibit && r.By == by && r.Open() {
 			return nil
 		}
 	}
-	q.Keys.DropToken(exhibit, token)
+	q.Keys.DropToken(exhibit, by, token)
 	return nil
 }
 
-func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, sub *CloudSubject) ([]store.AcquisitionFault, error) {
+func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, sub *CloudSubject) error {
 	s := sub.Snapshot
 	files, err := acc.Files(ctx, s.ID)
 	if err != nil {
-		return nil, fmt.Errorf("listing the snapshot's files: %w", err)
+		return fmt.Errorf("listing the snapshot's files: %w", err)
 	}
 	files = slices.DeleteFunc(files, func(f cloud.File) bool { return !sub.wants(path.Clean("/" + f.Path)) })
 	var total int64
@@ -125,7 +124,7 @@ func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisiti
 		total += f.Size
 	}
 	t.Total(total, int64(len(files)))
-	return each(ctx, files, func(ctx context.Context, f cloud.File) (faults []store.AcquisitionFault, err error) {
+	return each(ctx, q, t, a, files, func(ctx context.Context, f cloud.File) (faults []store.AcquisitionFault, err error) {
 		p := strings.TrimPrefix(path.Clean("/"+f.Path), "/")
 		if !fs.ValidPath(p) || p == "." || f.Size < 0 {
 			return []store.AcquisitionFault{{Path: asText(p), Fault: "is no path of a file; it was not taken"}}, nil
@@ -134,9 +133,16 @@ func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisiti
 			t.Logf("/%s: chunk %d came corrupted; it is read again", p, chunk+1)
 			faults = append(faults, store.AcquisitionFault{Path: p, Fault: fmt.Sprintf("chunk %d came corrupted, and was read again until it matched its digest", chunk+1)})
 		})
-		changed := f.Changed
-		return faults, q.download(ctx, t, &store.File{AcquisitionID: a.ID, Path: p, RealPath: "/" + p, ModifiedAt: &changed}, r, f.Size)
+		changed := f.Changed.Time
+		err = q.download(ctx, t, &store.File{AcquisitionID: a.ID, Path: p, RealPath: "/" + p, ModifiedAt: &changed}, r, f.Size)
+		return faults, err
 	})
+}
+
+// versionPath is the path under which an earlier version is kept.
+func versionPath(v *cloud.Version) string {
+	ext := map[string]string{"calendar": ".ics", "contacts": ".vcf"}[v.Kind]
+	return asText(fmt.Sprintf("%s/%s %s%s", v.Kind, strings.ReplaceAll(v.Name, "/", "-"), v.At.UTC().Format("2006-01-02T150405Z"), ext))
 }
 
 func (q *Acquirer) versions(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, all []cloud.Version) error {
@@ -146,10 +152,8 @@ func (q *Acquirer) versions(ctx context.Context, t *run.Task, a *store.Acquisiti
 		if err != nil {
 			return fmt.Errorf("%s of %s: %w", v.Name, v.At.Format(time.RFC3339), err)
 		}
-		ext := map[string]string{"calendar": ".ics", "contacts": ".vcf"}[v.Kind]
-		p := fmt.Sprintf("%s/%s %s%s", v.Kind, strings.ReplaceAll(v.Name, "/", "-"), v.At.UTC().Format("2006-01-02T150405Z"), ext)
-		at := v.At
-		if err := q.download(ctx, t, &store.File{AcquisitionID: a.ID, Path: asText(p), RealPath: "/" + asText(p), ModifiedAt: &at}, bytes.NewReader(b), -1); err != nil {
+		p, at := versionPath(&v), v.At
+		if err := q.download(ctx, t, &store.File{AcquisitionID: a.ID, Path: p, RealPath: "/" + p, ModifiedAt: &at}, bytes.NewReader(b), -1); err != nil {
 			return err
 		}
 	}

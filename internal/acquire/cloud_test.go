@@ -87,7 +87,7 @@ func (b *cloudBench) signIn() (code, token string) {
 	if err != nil {
 		b.t.Fatal(err)
 	}
-	b.q.Keys.HoldToken(b.e.ID, token)
+	b.q.Keys.HoldToken(b.e.ID, "tester", token)
 	return code, token
 }
 
@@ -121,7 +121,7 @@ func TestSnapshotOverABadLine(t *testing.T) {
 	if want := sums(t, b.a.Snapshots[2].Dir); a.Manifest != want || strings.Count(b.faults(a), "came corrupted") == 0 {
 		t.Errorf("%+v, want %s, faults %s", a, want, b.faults(a))
 	}
-	if b.q.Keys.Token(b.e.ID) != "" {
+	if b.q.Keys.Token(b.e.ID, "tester") != "" {
 		t.Error("the token is kept after the last run")
 	}
 }
@@ -150,7 +150,7 @@ func TestTokenThatExpires(t *testing.T) {
 		b.signIn()
 		b.fault("expire", after)
 		r := b.Do("acquire cloud", b.subject(1))
-		if r.State != "failed" || b.q.Keys.Token(b.e.ID) != "" {
+		if r.State != "failed" || b.q.Keys.Token(b.e.ID, "tester") != "" {
 			t.Fatalf("%d: %s: %s", after, r.State, r.Error)
 		}
 		b.signIn()

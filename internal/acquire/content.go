@@ -17,12 +17,12 @@ import (
 
 // content puts what the files of a backup hold into the vault, beside the files
 // themselves. What is there already is not read again.
-func (q *Acquirer) content(ctx context.Context, t *run.Task, a *store.Acquisition, b *backup.Backup) (faults []store.AcquisitionFault, err error) {
-	faults, err = each(ctx, b.Files, func(ctx context.Context, f backup.File) ([]store.AcquisitionFault, error) {
+func (q *Acquirer) content(ctx context.Context, t *run.Task, a *store.Acquisition, b *backup.Backup) (err error) {
+	err = each(ctx, q, t, a, b.Files, func(ctx context.Context, f backup.File) ([]store.AcquisitionFault, error) {
 		kept, err := q.Store.FileByPath(ctx, a.ID, store.Content, f.Stored)
 		if err == nil && q.Vault.Has(kept.SHA256, kept.Size) {
 			t.Done(kept.Size, 1)
-			return nil, nil
+			return asFault(f.Stored, differs(f, kept)), nil
 		}
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return nil, err
@@ -35,17 +35,34 @@ func (q *Acquirer) content(ctx context.Context, t *run.Task, a *store.Acquisitio
 			return nil, err
 		}
 		t.Logf("%s: %s", f.Stored, fault)
-		return []store.AcquisitionFault{{Path: f.Stored, Fault: fault}}, nil
+		return asFault(f.Stored, fault), nil
 	})
 	if err != nil {
-		return nil, err
+		return err
 	}
 	if a.ContentManifest, err = q.manifest(ctx, a.ID, store.Content); err != nil {
-		return nil, err
+		return err
 	}
-	now := time.Now()
-	a.UnlockedAt = &now
-	return faults, nil
+	if now := time.Now(); a.Encrypted() { // what was never locked was not unlocked
+		a.UnlockedAt = &now
+	}
+	return nil
+}
+
+// differs says how the content of a file is not what the backup says.
+func differs(f backup.File, kept *store.File) string {
+	if f.SHA256 == "" || f.SHA256 == kept.SHA256 {
+		return ""
+	}
+	return "the SHA-256 of its content is " + kept.SHA256 + ", the backup says " + f.SHA256
+}
+
+// asFault is a fault as a list, empty for none.
+func asFault(path, what string) []store.AcquisitionFault {
+	if what == "" {
+		return nil
+	}
+	return []store.AcquisitionFault{{Path: path, Fault: what}}
 }
 
 // contentFile keeps one file's content. A fault is the file's; err ends the run.
@@ -70,14 +87,17 @@ func (q *Acquirer) contentFile(ctx context.Context, t *run.Task, a *store.Acquis
 	if err != nil {
 		return err.Error(), nil
 	}
-	if f.SHA256 != "" && f.SHA256 != out.SHA256 {
-		fault = "the SHA-256 of its content is " + out.SHA256 + ", the backup says " + f.SHA256
-	}
-	return fault, nil
+	return differs(f, out), nil
 }
 
+// contentAct is the ledger's entry for the content of a backup: unlocked if it was
+// encrypted, else read.
 func contentAct(c *store.Case, t *run.Task, a *store.Acquisition, name string, faults int) store.Act {
-	return store.Act{Book: c.Book(), By: t.Run.By, What: "backup.unlocked", On: name,
+	what := "backup.content_read"
+	if a.Encrypted() {
+		what = "backup.unlocked"
+	}
+	return store.Act{Book: c.Book(), By: t.Run.By, What: what, On: name,
 		Detail: map[string]string{"manifest_sha256": a.ContentManifest, "faults": fmt.Sprint(faults)}}
 }
 
@@ -122,16 +142,21 @@ func (q *Acquirer) Unlock(ctx context.Context, t *run.Task) error {
 		total += f.Size
 	}
 	t.Total(total, int64(len(b.Files)))
-	more, err := q.content(ctx, t, a, b)
+	if err := q.Store.AddFaults(ctx, t.Run, a, faults); err != nil {
+		return err
+	}
+	if err := q.content(ctx, t, a, b); err != nil {
+		return err
+	}
+	if err := q.MatchKnown(ctx, t.Run, c, a.ID); err != nil {
+		return err
+	}
+	all, err := q.Store.AcquisitionFaults(ctx, a.ID)
 	if err != nil {
 		return err
 	}
-	faults = append(faults, more...)
-	if err := q.MatchKnown(ctx, c, a.ID); err != nil {
-		return err
-	}
 	t.Logf("the content of %d files is in the vault, manifest SHA-256 %s", len(b.Files), a.ContentManifest)
-	if err := q.Store.EndAcquisition(ctx, t.Run, a, faults, contentAct(c, t, a, sub.Name, len(faults))); err != nil {
+	if err := q.Store.EndAcquisition(ctx, t.Run, a, nil, contentAct(c, t, a, sub.Name, len(all))); err != nil {
 		return err
 	}
 	q.Keys.forget(sub.Acquisition)

@@ -15,6 +15,7 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"crosswind/core/backup"
@@ -63,6 +64,8 @@ func (f *Found) Whole() string {
 const (
 	searchDepth = 4
 	maxProbed   = 5000
+	maxSeen     = 100_000 // files and folders of one place
+	searchTime  = 20 * time.Second
 )
 
 // Find searches the configured folders, and the places and archives of a case,
@@ -72,13 +75,15 @@ func (q *Acquirer) Find(ctx context.Context, caseID int64) (found []Found, notes
 	if err != nil {
 		return nil, nil, err
 	}
+	search, cancel := context.WithTimeout(ctx, searchTime)
+	defer cancel()
 	paths := slices.Clone(q.Roots)
 	for _, p := range places {
 		paths = append(paths, p.Path)
 	}
 	seen := map[string]bool{}
 	in := func(address, where string) {
-		fs, ns := q.findIn(ctx, caseID, address, where)
+		fs, ns := q.findIn(search, caseID, address, where)
 		notes = append(notes, ns...)
 		for _, f := range fs {
 			if !seen[f.Address] {
@@ -165,7 +170,12 @@ func (q *Acquirer) findIn(ctx context.Context, caseID int64, address, where stri
 		look(".", src.Name)
 		return found, notes
 	}
+	seen := 0
 	err = fs.WalkDir(src.FS, ".", func(p string, d fs.DirEntry, err error) error {
+		if seen++; seen > maxSeen || ctx.Err() != nil {
+			notes = append(notes, fmt.Sprintf("%s: the search ended after %d files and folders, or %v: not all of it was looked into", where, seen-1, searchTime))
+			return fs.SkipAll
+		}
 		if err != nil {
 			notes = append(notes, strings.TrimSuffix(address, "/")+"/"+p+": "+err.Error())
 			return fs.SkipDir

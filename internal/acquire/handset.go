@@ -75,8 +75,8 @@ func (s *Choice) wants(p string) bool {
 	return s.Others
 }
 
-// maxEntries bounds how many files a handset may list.
-const maxEntries = 1 << 20
+// MaxEntries bounds how many files a handset may list.
+const MaxEntries = 1 << 20
 
 // openHandset opens the files of a connected handset.
 func openHandset(ctx context.Context, address string, l handset.Link) (*Source, error) {
@@ -85,12 +85,12 @@ func openHandset(ctx context.Context, address string, l handset.Link) (*Source, 
 		if err != nil {
 			return nil, err
 		}
-		if len(h.files) >= maxEntries {
-			return nil, fmt.Errorf("the handset lists more than %d files", maxEntries)
+		if len(h.files) >= MaxEntries {
+			return nil, fmt.Errorf("the handset lists more than %d files", MaxEntries)
 		}
 		p := strings.TrimPrefix(path.Clean("/"+e.Path), "/")
 		if p != "" && fs.ValidPath(p) {
-			h.add(p, blobFile{size: e.Size, changed: e.Changed})
+			h.add(p, blobFile{size: e.Size, changed: e.Changed.Time})
 		}
 	}
 	alive := func(ctx context.Context) error {
@@ -173,17 +173,16 @@ func (q *Acquirer) Handset(ctx context.Context, t *run.Task) error {
 	}
 	t.Total(total, int64(len(chosen)))
 	t.Logf("%d of %d files chosen, %d bytes", len(chosen), len(files), total)
-	faults, err := each(ctx, chosen, func(ctx context.Context, f sourceFile) ([]store.AcquisitionFault, error) {
+	err = each(ctx, q, t, a, chosen, func(ctx context.Context, f sourceFile) ([]store.AcquisitionFault, error) {
 		return q.sourceFile(ctx, t, a, src, f, backup.File{Path: "/" + f.path, Changed: src.FS.(*handsetFS).files[f.path].changed})
 	})
 	if err != nil {
 		return err
 	}
-	more, err := q.changed(ctx, t, c, a, &sub, src.Address)
-	if err != nil {
+	if err := q.changed(ctx, t, c, a, &sub, src.Address); err != nil {
 		return err
 	}
-	return q.end(ctx, t, c, a, sub.Reference, append(faults, more...))
+	return q.end(ctx, t, c, a, sub.Reference)
 }
 
 func (q *Acquirer) beginHandset(ctx context.Context, t *run.Task, c *store.Case, sub *HandsetSubject, st *handset.State, method, settings string) (*store.Acquisition, error) {
@@ -195,41 +194,52 @@ func (q *Acquirer) beginHandset(ctx context.Context, t *run.Task, c *store.Case,
 	if sub.Radios != "" {
 		settings += "; radios on, because: " + sub.Radios
 	}
-	return q.Store.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: sub.Exhibit, RunID: t.Run.ID, Method: method, Source: "connected handset " + st.Mark + " " + st.Serial, Facts: facts,
+	return q.Store.AcquisitionForRun(ctx, c, t.Run, store.Acquisition{ExhibitID: sub.Exhibit, Method: method, Source: "connected handset " + st.Mark + " " + st.Serial, Facts: facts,
 		Tool: q.Tool, Settings: settings + "; MD5, SHA-1, SHA-256 and CRC-32C of each MiB while reading", By: t.Run.By, StartedAt: time.Now(), LiveOnly: sub.LiveOnly})
 }
 
 // changed reads again what has changed on the handset since it was read. The
 // earlier readings stay under its path with @1, @2 … behind it and make no records.
-func (q *Acquirer) changed(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, sub *HandsetSubject, address string) (faults []store.AcquisitionFault, err error) {
+func (q *Acquirer) changed(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, sub *HandsetSubject, address string) error {
 	after, err := q.Open(ctx, c.ID, address)
 	if err != nil {
-		return nil, fmt.Errorf("listing the handset's files again: %w", err)
+		return fmt.Errorf("listing the handset's files again: %w", err)
 	}
 	for p, now := range after.FS.(*handsetFS).files {
 		if !sub.wants("/" + p) {
 			continue
 		}
 		kept, err := q.Store.FileByPath(ctx, a.ID, store.Source, p)
-		if err == nil && kept.Size == now.size && kept.ModifiedAt.Equal(now.changed.Truncate(time.Microsecond)) {
+		if err == nil && kept.Size == now.size && sameMoment(kept.ModifiedAt, now.changed) {
 			continue
 		}
 		what := "came onto the handset, or could be read, only while the others were read"
 		if err == nil {
-			earlier, rerr := q.Store.RenameFile(ctx, a.ID, p)
+			earlier, rerr := q.Store.RenameFile(ctx, t.Run, a.ID, p)
 			if rerr != nil {
-				return nil, rerr
+				return rerr
 			}
 			what = "changed on the handset while it was read: read again, and the earlier reading is kept as " + earlier
 		} else if !errors.Is(err, store.ErrNotFound) {
-			return nil, err
+			return err
 		}
-		more, err := q.sourceFile(ctx, t, a, after, sourceFile{p, now.size}, backup.File{Path: "/" + p, Changed: now.changed})
+		faults, err := q.sourceFile(ctx, t, a, after, sourceFile{p, now.size}, backup.File{Path: "/" + p, Changed: now.changed})
+		if err == nil {
+			t.Logf("/%s %s", p, what)
+			err = q.Store.AddFaults(ctx, t.Run, a, append(faults, store.AcquisitionFault{Path: p, Fault: what}))
+		}
 		if err != nil {
-			return nil, err
+			return err
 		}
-		t.Logf("/%s %s", p, what)
-		faults = append(append(faults, more...), store.AcquisitionFault{Path: p, Fault: what})
 	}
-	return faults, nil
+	return nil
+}
+
+// sameMoment compares a time as it is kept with one as it was listed; the zero time is
+// kept as none.
+func sameMoment(kept *time.Time, listed time.Time) bool {
+	if kept == nil {
+		return listed.IsZero()
+	}
+	return kept.Equal(listed.Truncate(time.Microsecond))
 }

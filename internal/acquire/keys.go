@@ -20,8 +20,8 @@ type Keys struct {
 	mu         sync.Mutex
 	keys       map[int64]*backup.Key // by acquisition
 	candidates map[int64][]string
-	tokens     map[int64]string // of cloud accounts, by exhibit
-	passwords  map[int64]string // for backups that handsets are to make, by exhibit
+	tokens     map[signedIn]string // of cloud accounts
+	passwords  map[int64]string    // for backups that handsets are to make, by exhibit
 }
 
 // HoldPassword keeps the password that a handset is to encrypt a backup with.
@@ -48,30 +48,36 @@ func (k *Keys) dropPassword(exhibit int64) {
 	delete(k.passwords, exhibit)
 }
 
+// signedIn is who signed in to the account of an exhibit. A sign-in serves who made it,
+// and nobody else.
+type signedIn struct {
+	exhibit int64
+	by      string
+}
+
 // HoldToken keeps the token of an account that somebody signed in to.
-func (k *Keys) HoldToken(exhibit int64, token string) {
+func (k *Keys) HoldToken(exhibit int64, by, token string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.tokens == nil {
-		k.tokens = map[int64]string{}
+		k.tokens = map[signedIn]string{}
 	}
-	k.tokens[exhibit] = token
+	k.tokens[signedIn{exhibit, by}] = token
 }
 
-// Token is the token of an account, "" if nobody is signed in to it.
-func (k *Keys) Token(exhibit int64) string {
+// Token is somebody's token of an account, "" if they are not signed in to it.
+func (k *Keys) Token(exhibit int64, by string) string {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	return k.tokens[exhibit]
+	return k.tokens[signedIn{exhibit, by}]
 }
 
-// DropToken forgets the token of an account, unless somebody has signed in since and
-// it is another one.
-func (k *Keys) DropToken(exhibit int64, token string) {
+// DropToken forgets a token, unless its owner has signed in since and it is another one.
+func (k *Keys) DropToken(exhibit int64, by, token string) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
-	if k.tokens[exhibit] == token {
-		delete(k.tokens, exhibit)
+	if at := (signedIn{exhibit, by}); k.tokens[at] == token {
+		delete(k.tokens, at)
 	}
 }
 

@@ -49,7 +49,7 @@ func (q *Acquirer) Known(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	for i := range all {
-		n, err := q.match(ctx, &k, all[i].ID)
+		n, err := q.match(ctx, t.Run, &k, all[i].ID)
 		if err != nil {
 			return err
 		}
@@ -98,10 +98,10 @@ func nameless() (*os.File, error) {
 
 // MatchKnown finds the files of an acquisition that the case's known-file sets
 // name.
-func (q *Acquirer) MatchKnown(ctx context.Context, c *store.Case, acquisition int64) error {
+func (q *Acquirer) MatchKnown(ctx context.Context, r *store.Run, c *store.Case, acquisition int64) error {
 	sets, err := q.Store.KnownSets(ctx, c.ID)
 	for i := range sets {
-		if _, merr := q.match(ctx, &sets[i], acquisition); merr != nil {
+		if _, merr := q.match(ctx, r, &sets[i], acquisition); merr != nil {
 			err = errors.Join(err, merr)
 		}
 	}
@@ -111,7 +111,7 @@ func (q *Acquirer) MatchKnown(ctx context.Context, c *store.Case, acquisition in
 // loadBelow is how large a set is read into memory for its look-ups, in bytes.
 const loadBelow = 256 << 20
 
-func (q *Acquirer) match(ctx context.Context, k *store.KnownSet, acquisition int64) (named int64, err error) {
+func (q *Acquirer) match(ctx context.Context, r *store.Run, k *store.KnownSet, acquisition int64) (named int64, err error) {
 	b, err := q.Vault.Open(k.SetSHA256)
 	if err != nil {
 		return 0, err
@@ -131,7 +131,7 @@ func (q *Acquirer) match(ctx context.Context, k *store.KnownSet, acquisition int
 	var sums []string
 	flush := func() error {
 		named += int64(len(sums))
-		err := q.Store.SaveKnown(ctx, acquisition, k.Name, sums)
+		err := q.Store.SaveKnown(ctx, r, acquisition, k.Name, sums)
 		sums = sums[:0]
 		return err
 	}

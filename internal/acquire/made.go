@@ -14,6 +14,7 @@ import (
 	"crosswind/internal/handset"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
+	"crosswind/internal/vault"
 )
 
 // MakeBackup has a connected handset make a local backup of itself into the first
@@ -69,7 +70,7 @@ func (q *Acquirer) receive(ctx context.Context, t *run.Task, l handset.Link, st 
 	if err := os.MkdirAll(q.Scratch, 0o700); err != nil {
 		return "", err
 	}
-	tmp, err := os.CreateTemp(q.Scratch, "backup-")
+	tmp, err := vault.CreateOwned(q.Scratch, "backup-")
 	if err != nil {
 		return "", fmt.Errorf("receiving the backup: %w", err)
 	}

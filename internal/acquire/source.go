@@ -3,6 +3,7 @@ package acquire
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -12,6 +13,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"crosswind/internal/handset"
@@ -36,8 +38,34 @@ const archiveScheme = "archive:"
 // it opens files whose names are no UTF-8: evidence may have such names.
 type rootFS struct{ root *os.Root }
 
-// Open opens a file.
-func (r rootFS) Open(name string) (fs.File, error) { return r.root.Open(filepath.FromSlash(name)) }
+// Open opens a folder or a regular file, and nothing else: whoever opens a pipe waits for
+// ever for somebody to write.
+func (r rootFS) Open(name string) (fs.File, error) {
+	return regular(r.root.OpenFile(filepath.FromSlash(name), os.O_RDONLY|syscall.O_NONBLOCK, 0))
+}
+
+// regular lets only folders and regular files through.
+func regular(f *os.File, err error) (*os.File, error) {
+	if err != nil {
+		return nil, err
+	}
+	st, err := f.Stat()
+	if err == nil && !st.Mode().IsRegular() && !st.IsDir() {
+		err = &fs.PathError{Op: "open", Path: f.Name(), Err: errNotRegular}
+	}
+	if err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+var errNotRegular = errors.New("is no regular file")
+
+// openRegular opens a regular file of this machine.
+func openRegular(path string) (*os.File, error) {
+	return regular(os.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0))
+}
 
 // Stat tells of a file.
 func (r rootFS) Stat(name string) (fs.FileInfo, error) { return r.root.Stat(filepath.FromSlash(name)) }
@@ -130,7 +158,11 @@ func (q *Acquirer) members(ctx context.Context, ar *store.Archive) (vaultFS, err
 	members, err := q.Store.ArchiveMembers(ctx, ar.ID)
 	v := newVaultFS(q.Vault)
 	for _, m := range members {
-		v.add(m.Path, blobFile{m.SHA256, m.Size, m.ModifiedAt})
+		b := blobFile{sha256: m.SHA256, size: m.Size}
+		if m.ModifiedAt != nil {
+			b.changed = *m.ModifiedAt
+		}
+		v.add(m.Path, b)
 	}
 	return v, err
 }

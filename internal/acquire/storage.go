@@ -83,7 +83,10 @@ func (q *Acquirer) Storage(ctx context.Context, t *run.Task) error {
 			faults = append(faults, store.AcquisitionFault{Path: name, Fault: fmt.Sprintf("bytes %d to %d could not be read; zeros stand in their place", u.From, u.To-1)})
 		}
 	}
-	return q.end(ctx, t, c, a, sub.Reference, faults)
+	if err := q.Store.AddFaults(ctx, t.Run, a, faults); err != nil {
+		return err
+	}
+	return q.end(ctx, t, c, a, sub.Reference)
 }
 
 // volume puts a volume into the vault. On its way it is kept in a scratch file,
@@ -105,7 +108,7 @@ func (q *Acquirer) volume(ctx context.Context, t *run.Task, a *store.Acquisition
 	every := cmp.Or(q.SyncEvery, syncEvery)
 	// What lies behind the last sync may not have reached the disk.
 	have := min(max(0, st.Size()-2*every), v.Size) / sectorSize * sectorSize
-	if err := q.Store.DropUnread(ctx, a.ID, name, have); err != nil {
+	if err := q.Store.DropUnread(ctx, t.Run, a.ID, name, have); err != nil {
 		return err
 	}
 	if have > 0 {
@@ -123,7 +126,7 @@ func (q *Acquirer) volume(ctx context.Context, t *run.Task, a *store.Acquisition
 	rest := &blocks{link: l, v: v, unread: func(from, to int64) error {
 		t.Found("bytes not read", to-from)
 		t.Logf("%s: bytes %d to %d cannot be read", name, from, to-1)
-		return q.Store.AddUnread(ctx, a.ID, name, from, to)
+		return q.Store.AddUnread(ctx, t.Run, a.ID, name, from, to)
 	}}
 	for b, err := range rest.ahead(ctx, have) {
 		if errors.Is(err, handset.ErrGone) {

@@ -92,7 +92,7 @@ func TestUnlock(t *testing.T) {
 	if r := do("recover", recovery.Subject{Exhibit: es[0].ID, Acquisition: a.ID, Name: sub.Name}); r.State != "done" {
 		t.Fatalf("%+v", r)
 	}
-	rs, err := s.Records(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"message"}}, store.After{}, 1)
+	rs, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"message"}}, store.After{}, 1)
 	if err != nil || len(rs) != 1 {
 		t.Fatal(rs, err)
 	}

@@ -3,7 +3,6 @@ package acquire
 import (
 	"context"
 	"encoding/binary"
-	"encoding/json"
 	"fmt"
 	"io"
 	"time"
@@ -41,19 +40,12 @@ func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
 	part := store.Both
 	open := func(f *store.File) (io.ReadCloser, error) { return q.Vault.Open(f.SHA256) }
 	if sub.Against == "source" {
-		var orig BackupSubject
-		if r, err := q.Store.RunByID(ctx, a.RunID); err != nil {
-			return err
-		} else if err := json.Unmarshal(r.Subject, &orig); err != nil {
-			return err
-		}
-		src, err := q.Open(ctx, c.ID, orig.Address)
+		src, err := q.original(ctx, t.Run, c, a)
 		if err != nil {
-			return fmt.Errorf("the source cannot be opened: %w", err)
+			return fmt.Errorf("the source cannot be checked: %w", err)
 		}
 		defer src.Close()
-		part = store.Source
-		open = func(f *store.File) (io.ReadCloser, error) { return src.FS.Open(f.Path) }
+		part, open = store.Source, src.open
 	}
 	files := q.Store.AllFiles(ctx, a.ID, part)
 	items, bytes, err := q.Store.SumFiles(ctx, a.ID, part)
@@ -78,6 +70,7 @@ func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
 		// A check that broke off goes on after the files that it has checked.
 		again := sub.Against == "vault" && sub.Path == "" && t.Run.Fence > 1 && f.CheckedAt.After(*t.Run.StartedAt)
 		fault, bad := f.Fault, []int32(f.BadSegments)
+		var found []store.Act
 		if again {
 			t.Done(f.Size, 0)
 		} else if fault, bad, err = check(ctx, t, f, open); err != nil {
@@ -89,16 +82,18 @@ func (q *Acquirer) Verify(ctx context.Context, t *run.Task) error {
 			v.Faults++
 			t.Found("differing", 1)
 			t.Logf("%s: %s", f.Path, fault)
-			if len(acts) < maxFaultEntries {
-				acts = append(acts, store.Act{Book: c.Book(), By: t.Run.By, What: "integrity.failed", On: f.Path,
-					Detail: map[string]string{"acquisition": sub.Name, "against": sub.Against, "fault": fault, "expected_sha256": f.SHA256}})
+			if v.Faults <= maxFaultEntries {
+				found = []store.Act{{Book: c.Book(), By: t.Run.By, What: "integrity.failed", On: f.Path,
+					Detail: map[string]string{"acquisition": sub.Name, "against": sub.Against, "fault": fault, "expected_sha256": f.SHA256}}}
 			}
 		}
 		if sub.Against == "vault" && !again { // what a source has become is no fault of what was acquired
 			f.Fault, f.BadSegments = fault, bad
-			if err := q.Store.SaveCheck(ctx, f); err != nil {
+			if err := q.Store.SaveCheck(ctx, t.Run, f, found...); err != nil { // what has failed is told at once
 				return err
 			}
+		} else if !again {
+			acts = append(acts, found...)
 		}
 	}
 	v.At = time.Now()

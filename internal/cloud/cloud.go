@@ -16,6 +16,8 @@ import (
 	"net/url"
 	"strconv"
 	"time"
+
+	"crosswind/internal/line"
 )
 
 // Device is a device of the account.
@@ -40,7 +42,7 @@ type Snapshot struct {
 type File struct {
 	Path    string    `json:"path"` // absolute, on the device
 	Size    int64     `json:"size"`
-	Changed time.Time `json:"changed"`
+	Changed line.Time `json:"changed"`
 	Chunks  []string  `json:"chunks"`
 }
 
@@ -67,7 +69,7 @@ var (
 // Service is a cloud service at an address.
 type Service struct{ Address string }
 
-var client = &http.Client{Transport: &http.Transport{ResponseHeaderTimeout: 15 * time.Second, DisableCompression: true}}
+var client = &http.Client{Transport: line.Transport{RoundTripper: &http.Transport{ResponseHeaderTimeout: 15 * time.Second, DisableCompression: true}, Quiet: 30 * time.Second}}
 
 // SignIn signs in and gives a token.
 func (s Service) SignIn(ctx context.Context, account, password, code string) (token string, err error) {

@@ -15,6 +15,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"crosswind/internal/line"
 )
 
 // State is what a handset says of itself.
@@ -42,7 +44,7 @@ func (s *State) Ready() bool { return s.Mode == "running" && s.Approved && s.Unl
 type Entry struct {
 	Path    string    `json:"path"` // absolute
 	Size    int64     `json:"size"`
-	Changed time.Time `json:"changed"`
+	Changed line.Time `json:"changed"`
 }
 
 // Volume is a part of the handset's raw storage.
@@ -63,7 +65,7 @@ var (
 // Link is the cable to one handset.
 type Link struct{ Address string }
 
-var client = &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 4, ResponseHeaderTimeout: 10 * time.Second, DisableCompression: true}}
+var client = &http.Client{Transport: line.Transport{RoundTripper: &http.Transport{MaxIdleConnsPerHost: 4, ResponseHeaderTimeout: 10 * time.Second, DisableCompression: true}, Quiet: 30 * time.Second}}
 
 func (l Link) ask(ctx context.Context, method, path string, q url.Values, body any) (*http.Response, error) {
 	var send io.Reader
@@ -130,6 +132,10 @@ func (l Link) State(ctx context.Context) (*State, error) {
 // Ask has the handset ask on its screen whether this computer is approved.
 func (l Link) Ask(ctx context.Context) error { return l.read(ctx, "POST", "/link/ask", nil, nil, nil) }
 
+// maxNamed bounds the paths that a handset may list, in bytes: a list without an end must
+// have one.
+const maxNamed = 256 << 20
+
 // Tree yields the files of the running handset.
 func (l Link) Tree(ctx context.Context) iter.Seq2[Entry, error] {
 	return func(yield func(Entry, error) bool) {
@@ -141,15 +147,18 @@ func (l Link) Tree(ctx context.Context) iter.Seq2[Entry, error] {
 		defer res.Body.Close()
 		lines := bufio.NewScanner(res.Body)
 		lines.Buffer(nil, 64<<10)
-		whole := false
+		whole, named := false, int64(0)
 		for lines.Scan() {
 			var e Entry
 			if lines.Text() == "end" {
 				whole = true
 				break
 			}
-			if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
-				yield(Entry{}, fmt.Errorf("the handset's list of files: %w", err))
+			if err := json.Unmarshal(lines.Bytes(), &e); err != nil || e.Size < 0 {
+				continue // a line that is none costs one file
+			}
+			if named += int64(len(e.Path)); named > maxNamed {
+				yield(Entry{}, fmt.Errorf("the handset's list of files names more than %d bytes of paths", maxNamed))
 				return
 			}
 			if !yield(e, nil) {

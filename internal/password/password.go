@@ -2,12 +2,14 @@
 package password
 
 import (
+	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"encoding/base64"
 	"errors"
 	"fmt"
 	"strings"
+	"sync"
 
 	"golang.org/x/crypto/argon2"
 )
@@ -24,8 +26,26 @@ const (
 // 800-63B section 5.1.1.2 asks for 8 or more).
 const MinLength = 10
 
-// Hash hashes a password with argon2id and a random salt.
-func Hash(password string) string {
+// atOnce bounds how many passwords are hashed at a time: each takes 64 MiB.
+var atOnce = make(chan struct{}, 2)
+
+// turn waits for a turn to hash.
+func turn(ctx context.Context) (done func(), err error) {
+	select {
+	case atOnce <- struct{}{}:
+		return func() { <-atOnce }, nil
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+}
+
+// Hash hashes a password with argon2id and a random salt. It gives "" if ctx ends first.
+func Hash(ctx context.Context, password string) string {
+	done, err := turn(ctx)
+	if err != nil {
+		return ""
+	}
+	defer done()
 	salt := make([]byte, 16)
 	rand.Read(salt) // never fails
 	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonLanes, argonKey)
@@ -33,9 +53,25 @@ func Hash(password string) string {
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
+// none is the hash of a password that nobody has.
+var none = sync.OnceValue(func() string { return Hash(context.Background(), rand.Text()) })
+
+// CheckNone takes as long as Check does and says ErrWrong: for names that have no account.
+func CheckNone(ctx context.Context, password string) error {
+	if err := Check(ctx, none(), password); err != nil {
+		return err
+	}
+	return ErrWrong
+}
+
 // Check compares a password with its hash in constant time. ErrWrong says that
 // it is another one.
-func Check(hash, password string) error {
+func Check(ctx context.Context, hash, password string) error {
+	done, err := turn(ctx)
+	if err != nil {
+		return err
+	}
+	defer done()
 	parts := strings.Split(hash, "$")
 	if len(parts) != 6 {
 		return errors.New("the stored password hash is malformed")

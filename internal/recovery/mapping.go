@@ -38,7 +38,9 @@ func newMapping(s *salvage.Survey, src *fieldmap.Source) *mapping {
 		c := m.cell(int64(n) + 1)
 		c[0] = byte(use)
 		if table != "" {
-			binary.LittleEndian.PutUint16(c[3:], uint16(min(m.table(table)+1, 65535)))
+			if i := m.table(table) + 1; i <= 65535 { // a map names so many tables, and leaves the others open
+				binary.LittleEndian.PutUint16(c[3:], uint16(i))
+			}
 		}
 	}
 	return m
@@ -55,8 +57,8 @@ func (m *mapping) table(name string) int {
 
 // cell is what the map says of a page; pages beyond the database's end are added.
 func (m *mapping) cell(page int64) []byte {
-	if page < 1 || page > 1<<24 {
-		return make([]byte, store.MapCell)
+	if page < 1 || page > int64(max(m.survey.File().Pages, m.survey.File().Stored())) {
+		return make([]byte, store.MapCell) // a page that is nowhere: a frame claims it
 	}
 	at := store.MapCell * int(page-1)
 	if at+store.MapCell > len(m.cells) {
@@ -79,7 +81,7 @@ func (m *mapping) row(r *salvage.Row) {
 		id := r.RowID
 		f.RowID = &id
 	}
-	m.others[record.PlaceWords(record.Recovered, f.Origin)+otherTables]++
+	m.others[store.OriginWords(record.Recovered, f.Origin)+otherTables]++
 	m.add(f, len(r.Others), func() any { return r.Fields() })
 }
 
@@ -89,7 +91,7 @@ func (m *mapping) record(r *record.Record) {
 	if o.Place == "live" {
 		return
 	}
-	f := store.FoundRow{Page: int64(o.Page), Frame: int64(o.Frame), At: o.Offset, Length: o.Length, Origin: o.Place, Tab: o.Table, RowID: o.RowID,
+	f := store.FoundRow{Page: int64(o.Page), Frame: int64(o.Frame), At: o.Offset, Length: o.Length, Origin: o.Place, Tab: o.Table, RowID: (*int64)(o.RowID),
 		Confidence: o.Confidence, Uncommitted: o.Uncommitted, UID: r.UID}
 	for p := sqlitefile.Log; p <= sqlitefile.Journal; p++ {
 		if strings.HasSuffix(o.Path, p.Suffix()) {

@@ -18,6 +18,7 @@ import (
 	"crosswind/core/fieldmap"
 	"crosswind/core/record"
 	"crosswind/core/salvage"
+	"crosswind/core/scope"
 	"crosswind/core/sqlitefile"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
@@ -40,7 +41,7 @@ type Subject struct {
 }
 
 // Recover reads every database of an acquisition. A database that is done is
-// not read again when the run is resumed, unless there is a further authority.
+// not read again when the run is resumed, unless the authorities are others by then.
 func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	var sub Subject
 	if err := t.Subject(&sub); err != nil {
@@ -50,54 +51,51 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
-	auth, err := q.Store.Authorities(ctx, c.ID)
+	rec, again, err := q.Store.RecoveryForRun(ctx, c, t.Run, store.Recovery{AcquisitionID: a.ID, FullPass: sub.Full, Tool: q.Tool, StartedAt: time.Now()})
 	if err != nil {
 		return err
 	}
-	var scopes []record.Scope
-	var last int64
-	for i := range auth {
-		scopes = append(scopes, auth[i].Scope())
-		last = max(last, auth[i].ID)
-	}
-	rec, err := q.Store.RecoveryForRun(ctx, store.Recovery{AcquisitionID: a.ID, RunID: t.Run.ID, FullPass: sub.Full, Authority: last, Tool: q.Tool, StartedAt: time.Now()})
+	p, err := q.pass(ctx, c, a, rec)
 	if err != nil {
 		return err
 	}
-	dbs, beside, err := q.databases(ctx, a)
-	if err != nil {
-		return err
-	}
+	p.t = t
 	done := map[string]bool{}
 	before, err := q.Store.RecoveredDatabases(ctx, rec.ID)
 	if err != nil {
 		return err
 	}
 	for _, d := range before {
-		done[d.Path] = rec.Authority == last
+		done[d.Path] = !again
 	}
 	var total int64
-	for _, d := range dbs {
+	for _, d := range p.dbs {
 		total += passes * d.Size
 	}
-	t.Total(total, int64(len(dbs)))
+	t.Total(total, int64(len(p.dbs)))
 	t.Logf("each database is read three times: to hash it, for what is alive, and for what is not")
-	p := &pass{Recoverer: q, t: t, a: a, recovery: rec.ID, full: sub.Full, beside: beside, scopes: scopes, names: fieldmap.Names{}}
-	for _, d := range dbs {
-		m := fieldmap.For(d.RealPath)
-		named := m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind == record.Contact })
-		if done[d.RealPath] && !named { // the names are needed again
+	var changed store.Changes
+	for _, d := range p.dbs {
+		if done[d.RealPath] && !names(d) { // the names are needed again
 			t.Done(passes*d.Size, 1)
 			continue
 		}
-		if err := p.database(ctx, d); err != nil {
+		ch, err := p.database(ctx, d)
+		if err != nil {
 			return err
 		}
+		changed.Again, changed.Gone = changed.Again+ch.Again, changed.Gone+ch.Gone
 		t.Done(0, 1)
 	}
-	detail := map[string]string{"tool": q.Tool, "databases": fmt.Sprint(len(dbs)), "pass": "light"}
+	detail := map[string]string{"tool": q.Tool, "databases": fmt.Sprint(len(p.dbs)), "pass": "light"}
 	if sub.Full {
 		detail["pass"] = "full"
+	}
+	if changed.Again > 0 {
+		detail["records_changed"] = fmt.Sprint(changed.Again)
+	}
+	if changed.Gone > 0 {
+		detail["records_gone"] = fmt.Sprint(changed.Gone)
 	}
 	gave, err := q.Store.RecoveredDatabases(ctx, rec.ID)
 	if err != nil {
@@ -119,6 +117,82 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	return q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail})
 }
 
+// Reread reads databases of an acquisition again as a recovery read them, and yields the
+// records that it admitted, as they are kept. Coverage is that of the recovery's time,
+// privilege that of now.
+func (q *Recoverer) Reread(ctx context.Context, c *store.Case, a *store.Acquisition, rec *store.Recovery, paths []string) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		p, err := q.pass(ctx, c, a, rec)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		for _, d := range p.dbs {
+			wanted := slices.Contains(paths, d.RealPath)
+			if !wanted && !names(d) {
+				continue
+			}
+			for r, err := range p.again(ctx, d) {
+				if err == nil && !wanted {
+					continue
+				}
+				if !yield(r, err) || err != nil {
+					return
+				}
+			}
+		}
+	}
+}
+
+// again yields the records of a database as they are kept.
+func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		res := &store.RecoveredDatabase{Path: d.RealPath}
+		if why, err := p.altered(ctx, d, func(int64) {}); err != nil || why != nil {
+			yield(nil, errors.Join(err, why))
+			return
+		}
+		db, err := p.open(d, p.beside, func(error) {})
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		defer db.Close()
+		if db.File == nil {
+			return
+		}
+		for r, err := range p.records(ctx, db, fieldmap.For(d.RealPath), res, func(error) {}, func(int64) {}) {
+			if err == nil {
+				store.Keep(r)
+			}
+			if !yield(r, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// pass readies the reading of an acquisition's databases.
+func (q *Recoverer) pass(ctx context.Context, c *store.Case, a *store.Acquisition, rec *store.Recovery) (*pass, error) {
+	auth, err := q.Store.Authorities(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	e, err := q.Store.ExhibitByID(ctx, a.ExhibitID)
+	if err != nil {
+		return nil, err
+	}
+	p := &pass{Recoverer: q, c: c, a: a, recovery: rec.ID, full: rec.FullPass, gate: scope.AsOf(store.Scopes(auth), rec.Authority, rec.StartedAt), home: e.Home(), names: fieldmap.Names{}}
+	p.dbs, p.beside, err = q.databases(ctx, a)
+	return p, err
+}
+
+// names reports whether the names of people are read from a database.
+func names(d *store.File) bool {
+	m := fieldmap.For(d.RealPath)
+	return m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind == record.Contact })
+}
+
 // passes is how often a database is read: to hash it, for what is alive, and for
 // what is not.
 const passes = 3
@@ -126,13 +200,28 @@ const passes = 3
 // pass is one recovery of an acquisition.
 type pass struct {
 	*Recoverer
-	t        *run.Task
+	t        *run.Task // nil if nobody is told of it
+	c        *store.Case
 	a        *store.Acquisition
 	recovery int64
 	full     bool
+	dbs      []*store.File
 	beside   map[string]*store.File
-	scopes   []record.Scope
+	gate     *scope.Gate
+	home     string // the exhibit's home country
 	names    fieldmap.Names
+}
+
+func (p *pass) logf(format string, args ...any) {
+	if p.t != nil {
+		p.t.Logf(format, args...)
+	}
+}
+
+func (p *pass) found(word string) {
+	if p.t != nil {
+		p.t.Found(word, 1)
+	}
 }
 
 // otherTables ends the place of rows that no reading makes records of.
@@ -173,14 +262,34 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 	return dbs, beside, nil
 }
 
+// altered says why a database, or a file beside it, is not as it was acquired.
+func (p *pass) altered(ctx context.Context, d *store.File, told func(int64)) (why, err error) {
+	for _, f := range []*store.File{d, p.beside[d.RealPath+"-wal"], p.beside[d.RealPath+"-journal"]} {
+		if f == nil {
+			continue
+		}
+		if sum, err := p.sum(ctx, f, told); err != nil {
+			return nil, err
+		} else if sum != f.SHA256 {
+			return fmt.Errorf("the vault's copy of %s has been altered: its SHA-256 is %s, acquired was %s; it is not read", f.RealPath, sum, f.SHA256), nil
+		}
+	}
+	return nil, nil
+}
+
 // database reads one database from the vault, and keeps its records as they come.
-func (p *pass) database(ctx context.Context, d *store.File) (err error) {
+func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, err error) {
 	res := &store.RecoveredDatabase{RecoveryID: p.recovery, Path: d.RealPath, ByOrigin: json.RawMessage("{}"), Withheld: json.RawMessage("{}")}
 	m := fieldmap.For(d.RealPath)
 	if m != nil {
 		res.FieldMap = m.Name
 	}
-	note := func(err error) { res.Notes = append(res.Notes, err.Error()); p.t.Logf("%s: %v", d.RealPath, err) }
+	note := func(err error) {
+		if s := err.Error(); len(res.Notes) < maxNotes && !slices.Contains(res.Notes, s) {
+			res.Notes = append(res.Notes, s)
+			p.logf("%s: %s", d.RealPath, s)
+		}
+	}
 	left := passes * d.Size
 	told := func(n int64) {
 		n = min(n, left)
@@ -192,27 +301,27 @@ func (p *pass) database(ctx context.Context, d *store.File) (err error) {
 			told(left)
 		}
 	}()
-	for _, f := range []*store.File{d, p.beside[d.RealPath+"-wal"], p.beside[d.RealPath+"-journal"]} {
-		if f == nil {
-			continue
-		}
-		if sum, err := p.sum(ctx, f, told); err != nil {
-			return err
-		} else if sum != f.SHA256 {
-			note(fmt.Errorf("the vault's copy of %s has been altered: its SHA-256 is %s, acquired was %s; it is not read", f.RealPath, sum, f.SHA256))
-			return p.Store.SaveDatabase(ctx, p.a, res, none)
-		}
+	why, err := p.altered(ctx, d, told)
+	if err != nil {
+		return ch, err
+	}
+	if why != nil {
+		note(why)
+		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
 	}
 	db, err := p.open(d, p.beside, note)
 	if err != nil {
-		return err
+		return ch, err
 	}
 	defer db.Close()
 	if db.File == nil {
-		return p.Store.SaveDatabase(ctx, p.a, res, none)
+		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
 	}
-	return p.Store.SaveDatabase(ctx, p.a, res, p.records(ctx, db, m, res, note, told))
+	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, db, m, res, note, told))
 }
+
+// maxNotes bounds what is said of one database's damage.
+const maxNotes = 200
 
 // none is no records.
 func none(func(*record.Record, error) bool) {}
@@ -221,28 +330,38 @@ func none(func(*record.Record, error) bool) {}
 // res what it gave.
 func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *store.RecoveredDatabase, note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
+		members, err := p.Store.Members(ctx, p.a.ExhibitID, res.Path)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		db.source.Country = p.home
 		opt := salvage.Options{Full: p.full, Seen: func(n int64) bool { told(n); return ctx.Err() == nil }}
 		survey := salvage.New(db.File)
 		mapped := newMapping(survey, db.source)
-		origins, withheld := map[string]int64{}, map[record.Why]int64{}
-		all := fieldmap.Merge(p.read(ctx, survey, db, m, opt, mapped, note, told))
-		for r, err := range all {
+		origins, withheld := map[string]int64{}, map[scope.Why]int64{}
+		seen := func(ms fieldmap.Members) {
+			res.Members = ms
+			for thread, hs := range ms {
+				members[thread] = append(members[thread], hs...)
+			}
+		}
+		for r, err := range fieldmap.Merge(p.read(ctx, survey, db, m, opt, mapped, seen, note, told)) {
 			if err != nil {
 				yield(nil, err)
 				return
 			}
-			why := record.Admits(p.scopes, r)
-			if why == record.Admitted && p.a.LiveOnly && r.State.Below() {
-				why = record.NotAskedFor
-			}
-			if why != record.Admitted {
+			if why := p.admits(r, members); why != scope.Admitted {
 				withheld[why]++
-				p.t.Found("outside scope, withheld", 1)
+				p.found("outside scope, withheld")
 				res.Outside = append(res.Outside, r.UID)
 				continue
 			}
-			if p.t.Found(r.Kind.Plural()+", "+string(r.State), 1); r.State.Below() {
-				origins[r.PlaceWords()]++
+			if r.Kind == record.Contact { // a name is a value of its card
+				p.names.Learn(r)
+			}
+			if p.found(r.Kind.Plural() + ", " + string(r.State)); r.State.Below() {
+				origins[store.OriginWords(r.State, r.Origin.Place)]++
 			} else {
 				res.Live++
 			}
@@ -254,8 +373,9 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 		for _, k := range origins {
 			n += k
 		}
-		p.t.Logf("%s: %d live records and %d others, %d recovered rows", res.Path, res.Live, n, mapped.rows)
+		p.logf("%s: %d live records and %d others, %d recovered rows", res.Path, res.Live, n, mapped.rows)
 		maps.Copy(origins, mapped.others)
+		res.Whole = p.full
 		var err1, err2, err3 error
 		if res.Map, err1 = mapped.pageMap(res.Outside); err1 == nil {
 			res.ByOrigin, err2 = json.Marshal(origins)
@@ -267,12 +387,25 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 	}
 }
 
+// admits asks the gate of a record.
+func (p *pass) admits(r *record.Record, members map[string][]string) scope.Why {
+	s := scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Lost: r.ThreadLost}
+	if r.Thread != "" {
+		s.Members = members[r.Thread]
+	}
+	why := p.gate.Record(s)
+	if why == scope.Admitted && p.a.LiveOnly && r.State.Below() {
+		why = scope.NotAskedFor
+	}
+	return why
+}
+
 // read yields all records of a database, and tells mapped of its recovered rows. The
 // end of ctx is an error; damage of the database is noted.
-func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m *fieldmap.Map, opt salvage.Options, mapped *mapping, note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
+func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m *fieldmap.Map, opt salvage.Options, mapped *mapping, members func(fieldmap.Members), note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		if m == nil {
-			p.t.Logf("%s: no field map is known for it; its rows are counted, not read into records", db.source.Path)
+			p.logf("%s: no field map is known for it; its rows are counted, not read into records", db.source.Path)
 			if err := survey.Fault(); err != nil {
 				note(err)
 			}
@@ -288,7 +421,7 @@ func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m
 			}
 		} else {
 			page := uint32(0)
-			for rec, err := range m.Records(survey, db.source, p.names, opt, mapped.row) {
+			for rec, err := range m.Records(survey, db.source, p.names, opt, members, mapped.row) {
 				if ctx.Err() != nil {
 					break
 				}
@@ -299,9 +432,6 @@ func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m
 				if rec.Origin.Place == "live" && rec.Origin.Page != page {
 					page = rec.Origin.Page
 					told(int64(db.File.PageSize))
-				}
-				if rec.Kind == record.Contact {
-					p.names.Learn(rec)
 				}
 				mapped.record(rec)
 				if !yield(rec, nil) {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"crosswind/core/record"
+	"crosswind/core/scope"
 	"crosswind/internal/acquire"
 	"crosswind/internal/run"
 	"crosswind/internal/run/runtest"
@@ -148,7 +149,7 @@ func TestRecoverGoesOn(t *testing.T) {
 	goOn(breakOff())
 	count := func() int64 { return records(t, s, c) }
 	after := count()
-	messages, err := s.Records(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"message"}}, store.After{}, 100)
+	messages, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"message"}}, store.After{}, 100)
 	if err != nil || !slices.ContainsFunc(messages, func(r store.Record) bool { return r.Person != "" }) {
 		t.Errorf("no names among %d messages, %v", len(messages), err)
 	}
@@ -160,7 +161,7 @@ func TestRecoverGoesOn(t *testing.T) {
 	// A further authority meanwhile: what is done is read again under its scope.
 	id := breakOff()
 	at, handle := time.Now(), messages[0].Handle
-	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: at, ValidTo: at.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{record.Handle(handle)}}, "tester"); err != nil {
+	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: at, ValidTo: at.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{handle}}, "tester"); err != nil {
 		t.Fatal(err)
 	}
 	goOn(id)
@@ -176,7 +177,7 @@ func TestRecoverGoesOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, d := range dbs {
-		if d.OutsideScope()[string(record.PrivilegedWith)] == 0 {
+		if d.OutsideScope()[string(scope.PrivilegedWith)] == 0 {
 			t.Errorf("%s: nothing is withheld: %v", d.Path, d.OutsideScope())
 		}
 		if _, rows, listed, _ := mapped(t, s, r, d.Path); rows == 0 || listed > rows {
@@ -205,7 +206,7 @@ func TestRecover(t *testing.T) {
 		t.Fatal(dbs, err)
 	}
 	// Records with a privileged person are counted and kept nowhere.
-	if n := dbs[1].OutsideScope()[string(record.PrivilegedWith)]; n < 10 || dbs[0].OutsideScope()[string(record.PrivilegedWith)] != 1 || len(dbs[2].OutsideScope()) != 0 {
+	if n := dbs[1].OutsideScope()[string(scope.PrivilegedWith)]; n < 10 || dbs[0].OutsideScope()[string(scope.PrivilegedWith)] != 1 || len(dbs[2].OutsideScope()) != 0 {
 		t.Errorf("%v %v %v", dbs[0].OutsideScope(), dbs[1].OutsideScope(), dbs[2].OutsideScope())
 	}
 	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID, Words: democase.Counsel.Number}); err != nil || k.All+k.Untimed != 0 {
@@ -235,7 +236,7 @@ func TestRecover(t *testing.T) {
 	}
 	count := func() int64 { return records(t, s, c) }
 	before := count()
-	some, err := s.Records(ctx, store.Filter{CaseID: c.ID, State: string(record.Recovered), Words: "side gate"}, store.After{}, 1)
+	some, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, State: string(record.Recovered), Words: "side gate"}, store.After{}, 1)
 	if err != nil || len(some) != 1 {
 		t.Fatal(some, err)
 	}
@@ -244,25 +245,45 @@ func TestRecover(t *testing.T) {
 	}
 	sub.Full = false
 	do("recover", sub)
-	marked, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10)
+	marked, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10)
 	if err != nil || count() != before || len(marked) != 1 || marked[0].ID != some[0].ID {
 		t.Errorf("%d records were %d, %d marked, %v", count(), before, len(marked), err)
 	}
 
-	// A further authority names a privileged person: what was kept goes, marked or not.
+	// A further authority names a privileged person: what was kept goes at once, marked or
+	// not, is counted as withheld, and the mark that goes is an entry of the ledger.
+	wasWithheld := func() int64 {
+		dbs, err := s.RecoveredDatabases(ctx, r.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return dbs[2].OutsideScope()[string(scope.PrivilegedWith)]
+	}
+	if wasWithheld() != 0 {
+		t.Error(wasWithheld())
+	}
 	at := time.Now()
-	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: at, ValidTo: at.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{record.Handle(some[0].Handle)}}, "tester"); err != nil {
+	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: at, ValidTo: at.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{some[0].Handle}}, "tester"); err != nil {
 		t.Fatal(err)
 	}
-	do("recover", sub)
-	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID, Words: some[0].Handle}); err != nil || k.All+k.Untimed != 0 || count() == before {
+	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID, Words: some[0].Handle}); err != nil || k.All+k.Untimed != 0 || count() == before || wasWithheld() == 0 {
 		t.Errorf("%d records with a person who is privileged now, %v", k.All+k.Untimed, err)
 	}
-	if marked, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10); err != nil || len(marked) != 0 {
+	if marked, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10); err != nil || len(marked) != 0 {
 		t.Errorf("%d marked, %v", len(marked), err)
+	}
+	entries, err := s.LedgerPage(ctx, c.Book(), 1<<40, 10)
+	if err != nil || !slices.ContainsFunc(entries, func(e store.LedgerEntry) bool {
+		return e.What == "record.unmarked" && e.On == some[0].UID && e.Detail["withheld"] == string(scope.PrivilegedWith) && e.Detail["was"] == "because"
+	}) {
+		t.Errorf("the mark went without an entry, %v", err)
+	}
+	if found, err := s.Audit(ctx, c); err != nil || len(found) != 0 {
+		t.Errorf("%v, %v", found, err)
 	}
 
 	// Live records only were chosen: what was deleted is counted and withheld.
+	sub.Full = true
 	if _, err := s.DB().Exec("UPDATE acquisition SET live_only = true"); err != nil {
 		t.Fatal(err)
 	}
@@ -270,10 +291,10 @@ func TestRecover(t *testing.T) {
 	if r, err = s.LatestRecovery(ctx, a.ID); err != nil {
 		t.Fatal(err)
 	}
-	if dbs, err = s.RecoveredDatabases(ctx, r.ID); err != nil || dbs[2].OutsideScope()[string(record.NotAskedFor)] < 100 {
+	if dbs, err = s.RecoveredDatabases(ctx, r.ID); err != nil || dbs[2].OutsideScope()[string(scope.NotAskedFor)] < 100 {
 		t.Errorf("%v, %v", dbs[2].OutsideScope(), err)
 	}
-	if k, err := s.Records(ctx, store.Filter{CaseID: c.ID, State: string(record.Recovered)}, store.After{}, 5); err != nil || len(k) != 0 {
+	if k, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, State: string(record.Recovered)}, store.After{}, 5); err != nil || len(k) != 0 {
 		t.Errorf("%d deleted records are kept, %v", len(k), err)
 	}
 

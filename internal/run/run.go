@@ -6,6 +6,7 @@
 package run
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"runtime/debug"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -87,8 +89,14 @@ func (t *Task) Found(word string, n int64) {
 func (t *Task) Logf(format string, args ...any) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
+	if len(t.p.Log) >= maxUntold {
+		return // the database cannot be reached, and there is much to say
+	}
 	t.p.Log = append(t.p.Log, time.Now().UTC().Format("15:04:05Z ")+fmt.Sprintf(format, args...))
 }
+
+// maxUntold bounds the lines that wait to be told.
+const maxUntold = 20_000
 
 // take gives what there is to tell and forgets the lines that it gives.
 func (t *Task) take() store.Progress {
@@ -118,6 +126,8 @@ type Worker struct {
 	Process *store.Process
 	// Lease is how long a run is held without a sign of life.
 	Lease time.Duration
+	// Poll is how often it asks for work, 0 for the usual.
+	Poll time.Duration
 	// Rate is how many bytes a run reads in a second at most, 0 for no bound.
 	Rate int64
 }
@@ -177,33 +187,28 @@ func (w *Worker) Work(ctx context.Context) {
 		}
 		select {
 		case <-ctx.Done():
-		case <-time.After(poll):
+		case <-time.After(cmp.Or(w.Poll, poll)):
 		}
 	}
 }
 
+// do does a run. However it ends, the run is told so.
 func (w *Worker) do(ctx context.Context, r *store.Run) {
 	t := &Task{Run: r, rate: w.Rate, p: store.Progress{Found: map[string]int64{}}}
 	r.Last = t.take
-	job := w.Jobs[r.Kind]
-	run, cancel := context.WithCancelCause(ctx)
+	run, cancel := context.WithCancelCause(store.WithReason(ctx, r.Reason))
 	defer cancel(nil)
 	var beats sync.WaitGroup
 	beats.Go(func() { w.beat(run, cancel, t) })
-	var err error
-	if job == nil {
-		err = fmt.Errorf("this version knows no run of the kind %q", r.Kind)
-	} else {
-		err = job(run, t)
-	}
+	err := w.try(run, t)
 	cause := context.Cause(run)
 	cancel(nil)
 	beats.Wait()
-	end, done := context.WithTimeout(context.WithoutCancel(ctx), 5*time.Second)
-	defer done()
 	if err == nil {
 		return // the job has ended the run together with its result
 	}
+	end, done := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+	defer done()
 	c, cerr := w.Store.CaseByID(end, r.CaseID)
 	if cerr != nil {
 		w.Log.Error("ending a run", "run", r.ID, "error", cerr)
@@ -219,9 +224,12 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 		err = w.Store.EndRun(end, r, "stopped", "Stopped by the examiner. What was read is kept in the vault.", act)
 	case errors.Is(cause, store.ErrLost):
 		return
-	case ctx.Err() != nil || t.cutOff.Load():
+	case ctx.Err() != nil:
 		act.What = "run.interrupted"
-		err = w.Store.EndRun(end, r, "queued", "", act)
+		err = w.Store.Interrupt(end, r, "", act)
+	case t.cutOff.Load():
+		act.What = "run.interrupted"
+		err = w.Store.Interrupt(end, r, err.Error(), act)
 	default:
 		w.Log.Error("a run failed", "run", r.ID, "kind", r.Kind, "error", err)
 		act.What = "run.failed"
@@ -231,6 +239,24 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 	if err != nil {
 		w.Log.Error("ending a run", "run", r.ID, "error", err)
 	}
+}
+
+// try calls the job of a run. A panic in it is the run's failure, not the process's.
+func (w *Worker) try(ctx context.Context, t *Task) (err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			w.Log.Error("a job panicked", "run", t.Run.ID, "kind", t.Run.Kind, "panic", v, "stack", string(debug.Stack()))
+			err = fmt.Errorf("a fault in the application itself: %v", v)
+		}
+	}()
+	job := w.Jobs[t.Run.Kind]
+	if job == nil {
+		return fmt.Errorf("this version knows no run of the kind %q", t.Run.Kind)
+	}
+	if err := w.Store.MayGoOn(ctx, t.Run); err != nil {
+		return fmt.Errorf("%w: start it again and give the reason why it goes on", err)
+	}
+	return job(ctx, t)
 }
 
 func (w *Worker) beat(ctx context.Context, cancel context.CancelCauseFunc, t *Task) {

@@ -31,6 +31,14 @@ type Acquisition struct {
 	ContentManifest string     `db:"content_manifest"` // SHA-256 of the manifest of the decrypted content, hex
 }
 
+// Encrypted reports whether the source says that it is encrypted.
+func (a *Acquisition) Encrypted() bool {
+	var l struct {
+		Encrypted bool `json:"encrypted"`
+	}
+	return json.Unmarshal(a.Facts, &l) == nil && l.Encrypted
+}
+
 // File is a file of an acquisition.
 type File struct {
 	AcquisitionID int64 `db:"acquisition_id"`
@@ -66,15 +74,16 @@ func (f *File) SegmentCount() int { return len(f.Segments) / 4 }
 type AcquisitionFault struct{ Path, Fault string }
 
 // AcquisitionForRun finds the acquisition that a run makes, or begins it.
-func (s *Store) AcquisitionForRun(ctx context.Context, c *Case, a Acquisition) (*Acquisition, error) {
+func (s *Store) AcquisitionForRun(ctx context.Context, c *Case, r *Run, a Acquisition) (*Acquisition, error) {
 	got := &Acquisition{}
-	err := s.Change(ctx, func(t *Tx) error {
+	a.RunID = r.ID
+	err := s.Held(ctx, r, func(t *Tx) error {
 		if err := t.exec("locking the exhibit", "SELECT 1 FROM exhibit WHERE id = $1 FOR UPDATE", a.ExhibitID); err != nil {
 			return err
 		}
 		err := t.exec("beginning the acquisition", `INSERT INTO acquisition(case_id, exhibit_id, number, run_id, method, source, facts, tool, settings, by, started_at, live_only)
 VALUES ($1, $2, (SELECT coalesce(max(number), 0) + 1 FROM acquisition WHERE exhibit_id = $2), $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT (run_id) DO NOTHING`,
-			c.ID, a.ExhibitID, a.RunID, a.Method, a.Source, string(a.Facts), a.Tool, a.Settings, a.By, a.StartedAt, a.LiveOnly)
+			c.ID, a.ExhibitID, a.RunID, a.Method, a.Source, a.Facts, a.Tool, a.Settings, a.By, a.StartedAt, a.LiveOnly)
 		if err != nil {
 			return err
 		}
@@ -105,13 +114,43 @@ func (s *Store) Acquisitions(ctx context.Context, caseID, exhibit int64) (out []
 	return out, err
 }
 
-// AddFile keeps a file of an acquisition. Adding it again changes nothing.
-func (s *Store) AddFile(ctx context.Context, f *File) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO acquired_file(acquisition_id, content, path, real_path, size, md5, sha1, sha256, segments, modified_at, checked_at, archive_at)
+// AddFile keeps a file of the acquisition that a run makes. Adding it again changes
+// nothing.
+func (s *Store) AddFile(ctx context.Context, r *Run, f *File) error {
+	err := s.Held(ctx, r, func(t *Tx) error {
+		return t.exec("the list of files", `INSERT INTO acquired_file(acquisition_id, content, path, real_path, size, md5, sha1, sha256, segments, modified_at, checked_at, archive_at)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) ON CONFLICT DO NOTHING`,
-		f.AcquisitionID, f.Content, f.Path, f.RealPath, f.Size, f.MD5, f.SHA1, f.SHA256, f.Segments, f.ModifiedAt, f.CheckedAt, f.ArchiveAt)
+			f.AcquisitionID, f.Content, f.Path, f.RealPath, f.Size, f.MD5, f.SHA1, f.SHA256, f.Segments, storable(f.ModifiedAt), f.CheckedAt, f.ArchiveAt)
+	})
 	if err != nil {
 		return fmt.Errorf("keeping file %s: %w", f.Path, err)
+	}
+	return nil
+}
+
+// storable is a time that the database can hold, nil for one that it cannot: what a
+// file system claims may lie anywhere.
+func storable(t *time.Time) *time.Time {
+	if t == nil || t.Year() < 1 || t.Year() > 9999 {
+		return nil
+	}
+	return t
+}
+
+// AddFaults keeps faults of an acquisition as they are found, so that a run that goes
+// on later has not forgotten them.
+func (s *Store) AddFaults(ctx context.Context, r *Run, a *Acquisition, faults []AcquisitionFault) error {
+	if len(faults) == 0 {
+		return nil
+	}
+	return s.Held(ctx, r, func(t *Tx) error { return t.addFaults(a, faults) })
+}
+
+func (t *Tx) addFaults(a *Acquisition, faults []AcquisitionFault) error {
+	for _, f := range faults {
+		if err := t.exec("keeping a fault", "INSERT INTO acquisition_fault VALUES ($1, $2, $3) ON CONFLICT DO NOTHING", a.ID, f.Path, f.Fault); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -119,21 +158,19 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) ON CONFLICT DO NOTHIN
 // EndAcquisition ends the run that made an acquisition, or that opened its
 // content, with the faults that were found.
 func (s *Store) EndAcquisition(ctx context.Context, r *Run, a *Acquisition, faults []AcquisitionFault, acts ...Act) error {
-	return s.Change(ctx, func(t *Tx) error {
+	return s.change(ctx, func(t *Tx) error {
 		if err := t.EndRun(r, "done", ""); err != nil {
 			return err
 		}
-		for _, f := range faults {
-			if err := t.exec("keeping a fault", "INSERT INTO acquisition_fault VALUES ($1, $2, $3) ON CONFLICT DO NOTHING", a.ID, f.Path, f.Fault); err != nil {
-				return err
-			}
+		if err := t.addFaults(a, faults); err != nil {
+			return err
 		}
 		if err := t.exec("ending the acquisition", "UPDATE acquisition SET ended_at = $2, files = $3, bytes = $4, manifest = $5, unlocked_at = $6, content_manifest = $7 WHERE id = $1",
 			a.ID, a.EndedAt, a.Files, a.Bytes, a.Manifest, a.UnlockedAt, a.ContentManifest); err != nil {
 			return err
 		}
 		return t.logAll(acts)
-	})
+	}, false)
 }
 
 // Acquisitions lists the ended acquisitions of a case, as Store.Acquisitions.
@@ -215,10 +252,16 @@ func (s *Store) FilesByRealPath(ctx context.Context, acquisition int64, paths []
 
 // RenameFile keeps an earlier reading of a file under its path with @1, @2 …
 // behind it, where it makes no records, and gives that path.
-func (s *Store) RenameFile(ctx context.Context, acquisition int64, path string) (to string, err error) {
-	err = s.get(ctx, &to, "keeping the earlier reading of "+path, `UPDATE acquired_file SET real_path = '', path = path || '@' ||
+func (s *Store) RenameFile(ctx context.Context, r *Run, acquisition int64, path string) (to string, err error) {
+	err = s.Held(ctx, r, func(t *Tx) error {
+		err := t.GetContext(ctx, &to, `UPDATE acquired_file SET real_path = '', path = path || '@' ||
   (SELECT count(*) + 1 FROM acquired_file f WHERE f.acquisition_id = $1 AND NOT f.content AND starts_with(f.path, $2 || '@'))
 WHERE acquisition_id = $1 AND NOT content AND path = $2 RETURNING path`, acquisition, path)
+		if err != nil {
+			return fmt.Errorf("keeping the earlier reading of %s: %w", path, err)
+		}
+		return nil
+	})
 	return to, err
 }
 
@@ -229,11 +272,16 @@ func (s *Store) SumFiles(ctx context.Context, acquisition int64, part Part) (fil
 	return sum.Files, sum.Bytes, err
 }
 
-// SaveCheck keeps the result of hashing one file again. Its time is the
-// database's, as are those at which runs begin.
-func (s *Store) SaveCheck(ctx context.Context, f *File) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE acquired_file SET checked_at = clock_timestamp(), fault = $4, bad_segments = $5 WHERE acquisition_id = $1 AND content = $2 AND path = $3",
-		f.AcquisitionID, f.Content, f.Path, f.Fault, f.BadSegments.param())
+// SaveCheck keeps the result of hashing one file again, with what the ledger says of it.
+// Its time is the database's, as are those at which runs begin.
+func (s *Store) SaveCheck(ctx context.Context, r *Run, f *File, acts ...Act) error {
+	err := s.Held(ctx, r, func(t *Tx) error {
+		if err := t.logAll(acts); err != nil {
+			return err
+		}
+		return t.exec("the file's check", "UPDATE acquired_file SET checked_at = clock_timestamp(), fault = $4, bad_segments = $5 WHERE acquisition_id = $1 AND content = $2 AND path = $3",
+			f.AcquisitionID, f.Content, f.Path, f.Fault, f.BadSegments.param())
+	})
 	if err != nil {
 		return fmt.Errorf("keeping the check of %s: %w", f.Path, err)
 	}

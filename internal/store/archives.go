@@ -29,6 +29,20 @@ func (s *Store) AddPlace(ctx context.Context, c *Case, path, by string) error {
 	})
 }
 
+// DropPlace takes a place away from a case. What was acquired from it stays.
+func (s *Store) DropPlace(ctx context.Context, c *Case, path, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		res, err := t.ExecContext(ctx, "DELETE FROM place WHERE case_id = $1 AND path = $2", c.ID, path)
+		if err != nil {
+			return fmt.Errorf("taking the place %s away: %w", path, err)
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return fmt.Errorf("the place %s: %w", path, ErrNotFound)
+		}
+		return t.Log(Act{c.Book(), by, "source.unnamed", path, nil})
+	})
+}
+
 // Archive is an archive that was handed in.
 type Archive struct {
 	ID      int64
@@ -90,8 +104,8 @@ func (s *Store) ArchiveByID(ctx context.Context, caseID, id int64) (*Archive, er
 type ArchiveMember struct {
 	Path       string
 	Size       int64
-	SHA256     string    `db:"sha256"`
-	ModifiedAt time.Time `db:"modified_at"`
+	SHA256     string     `db:"sha256"`
+	ModifiedAt *time.Time `db:"modified_at"` // nil for one that no calendar has
 }
 
 // ArchiveMembers lists what an archive holds.
@@ -102,19 +116,33 @@ func (s *Store) ArchiveMembers(ctx context.Context, id int64) (out []ArchiveMemb
 
 // SaveArchive keeps the archive's own bytes' size and digest, once they are in
 // the vault.
-func (s *Store) SaveArchive(ctx context.Context, a *Archive) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE archive SET size = $2, sha256 = $3 WHERE id = $1", a.ID, a.Size, a.SHA256)
+func (s *Store) SaveArchive(ctx context.Context, r *Run, a *Archive) error {
+	err := s.Held(ctx, r, func(t *Tx) error {
+		return t.exec("the archive's digest", "UPDATE archive SET size = $2, sha256 = $3 WHERE id = $1", a.ID, a.Size, a.SHA256)
+	})
 	if err != nil {
 		return fmt.Errorf("keeping the archive %s: %w", a.Name, err)
 	}
 	return nil
 }
 
-// AddArchiveMember keeps a member. Adding it again changes nothing.
-func (s *Store) AddArchiveMember(ctx context.Context, archive int64, m ArchiveMember) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO archive_member(archive_id, path, size, sha256, modified_at) VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING", archive, m.Path, m.Size, m.SHA256, m.ModifiedAt)
+// AddArchiveMembers keeps members. Adding one again changes nothing.
+func (s *Store) AddArchiveMembers(ctx context.Context, r *Run, archive int64, ms []ArchiveMember) error {
+	if len(ms) == 0 {
+		return nil
+	}
+	var paths, sums []string
+	var sizes []int64
+	var times []*time.Time
+	for i := range ms {
+		paths, sums, sizes, times = append(paths, ms[i].Path), append(sums, ms[i].SHA256), append(sizes, ms[i].Size), append(times, storable(ms[i].ModifiedAt))
+	}
+	err := s.Held(ctx, r, func(t *Tx) error {
+		return t.exec("the archive's members", `INSERT INTO archive_member(archive_id, path, size, sha256, modified_at)
+SELECT $1, m.path, m.size, m.sum, m.at FROM unnest($2::text[], $3::bigint[], $4::text[], $5::timestamptz[]) m(path, size, sum, at) ON CONFLICT DO NOTHING`, archive, paths, sizes, sums, times)
+	})
 	if err != nil {
-		return fmt.Errorf("keeping the member %s: %w", m.Path, err)
+		return fmt.Errorf("keeping the member %s and %d more: %w", ms[0].Path, len(ms)-1, err)
 	}
 	return nil
 }

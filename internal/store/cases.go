@@ -3,11 +3,14 @@ package store
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strings"
 	"time"
 
 	"crosswind/core/custody"
+	"crosswind/core/people"
 	"crosswind/core/record"
+	"crosswind/core/scope"
 )
 
 // Examiner is somebody who can sign in.
@@ -63,6 +66,7 @@ type Case struct {
 	People    string
 	Notes     string
 	CreatedAt time.Time `db:"created_at"`
+	Epoch     int64     `db:"scope_epoch"` // grows with each authority
 }
 
 // Book is the name of the case's ledger.
@@ -99,18 +103,27 @@ type Authority struct {
 }
 
 // Scope is what the authority covers, as a rule.
-func (a *Authority) Scope() record.Scope {
-	s := record.Scope{Covered: a.Covered, Privileged: a.Privileged}
+func (a *Authority) Scope() scope.Authority {
+	s := scope.Authority{ID: a.ID, Number: a.Number, From: a.ValidFrom, To: a.ValidTo, Covered: a.Covered, Privileged: a.Privileged}
 	for _, k := range a.ScopeKinds {
 		s.Kinds = append(s.Kinds, record.Kind(k))
 	}
 	if a.ScopeFrom != nil {
-		s.From = *a.ScopeFrom
+		s.Begin = *a.ScopeFrom
 	}
 	if a.ScopeTo != nil {
-		s.To = *a.ScopeTo
+		s.End = *a.ScopeTo
 	}
 	return s
+}
+
+// Scopes gives the authorities as rules.
+func Scopes(all []Authority) []scope.Authority {
+	out := make([]scope.Authority, len(all))
+	for i := range all {
+		out[i] = all[i].Scope()
+	}
+	return out
 }
 
 // CaseByReference finds a case.
@@ -167,12 +180,17 @@ func (s *Store) AddCase(ctx context.Context, c Case, a Authority, by string) err
 	})
 }
 
-// NoteCase keeps a case's people and notes. What they were before stays in the
-// ledger.
+// NoteCase keeps a case's people and notes, which were those that c has when they were
+// last read. What they were before stays in the ledger. What somebody else wrote
+// meanwhile is not overwritten: ErrConflict.
 func (s *Store) NoteCase(ctx context.Context, c *Case, people, notes, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
-		if err := t.exec("keeping the notes", "UPDATE cases SET people = $2, notes = $3 WHERE id = $1", c.ID, people, notes); err != nil {
-			return err
+		res, err := t.ExecContext(ctx, "UPDATE cases SET people = $2, notes = $3 WHERE id = $1 AND people = $4 AND notes = $5", c.ID, people, notes, c.People, c.Notes)
+		if err != nil {
+			return fmt.Errorf("keeping the notes: %w", err)
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return fmt.Errorf("the case's notes: %w", ErrConflict)
 		}
 		return t.Log(Act{c.Book(), by, "case.noted", c.Reference, map[string]string{"people": people, "notes": notes}})
 	})
@@ -199,12 +217,23 @@ func (s *Store) AddAuthority(ctx context.Context, c *Case, a Authority, by strin
 }
 
 func (t *Tx) addAuthority(c *Case, a Authority, by string) error {
+	if err := t.exec("beginning a new scope", "UPDATE cases SET scope_epoch = scope_epoch + 1 WHERE id = $1", c.ID); err != nil {
+		return err
+	}
 	err := t.exec("adding the authority", `INSERT INTO authority(case_id, kind, issued_by, number, valid_from, valid_to, scope_kinds, scope_from, scope_to, scope_people, excluded, covered, privileged)
 VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`, c.ID, a.Kind, a.IssuedBy, a.Number, a.ValidFrom, a.ValidTo, a.ScopeKinds.param(), a.ScopeFrom, a.ScopeTo,
 		a.ScopePeople, a.Excluded, a.Covered.param(), a.Privileged.param())
 	if err != nil {
 		return err
 	}
+	if err := t.Log(Act{c.Book(), by, "authority.recorded", a.Number, a.detail()}); err != nil {
+		return err
+	}
+	return t.narrow(c, narrowed{}, by)
+}
+
+// detail is what the ledger says of the authority.
+func (a *Authority) detail() map[string]string {
 	d := map[string]string{"kind": a.Kind, "issued_by": a.IssuedBy, "valid_from": a.ValidFrom.UTC().Format(time.RFC3339), "valid_to": a.ValidTo.UTC().Format(time.RFC3339),
 		"kinds": strings.Join(a.ScopeKinds, ", ")}
 	if a.ScopeFrom != nil {
@@ -219,7 +248,27 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`, c.ID, a.Kind, 
 	if len(a.Privileged) > 0 {
 		d["privileged"] = strings.Join(a.Privileged, ", ")
 	}
-	return t.Log(Act{c.Book(), by, "authority.recorded", a.Number, d})
+	return d
+}
+
+// Override keeps that something was done against a rule, and why.
+func (t *Tx) Override(c *Case, what, about, reason, by string) error {
+	if err := t.exec("keeping the reason", "INSERT INTO overridden(case_id, what, about, reason, by) VALUES ($1, $2, $3, $4, $5)", c.ID, what, about, reason, by); err != nil {
+		return err
+	}
+	return t.Log(Act{c.Book(), by, "rule.overridden", about, map[string]string{"rule": what, "reason": reason}})
+}
+
+// Overridden is something that was done against a rule.
+type Overridden struct {
+	What, About, Reason, By string
+	At                      time.Time
+}
+
+// Overrides lists what was done against a rule in a case.
+func (s *Store) Overrides(ctx context.Context, caseID int64) (out []Overridden, err error) {
+	err = s.list(ctx, &out, "listing what was overridden", "SELECT what, about, reason, by, at FROM overridden WHERE case_id = $1 ORDER BY id", caseID)
+	return out, err
 }
 
 // Authorities lists the authorities of a case.
@@ -255,7 +304,21 @@ type Exhibit struct {
 	Packaging   string     // the bag or box that it came in
 	LostAt      *time.Time `db:"lost_at"` // when what is looked for is said to have been lost
 	LostWhat    string     `db:"lost_what"`
+	Country     string     // its home country, ISO 3166-1 alpha-2, "" for that of its numbers
 	CreatedAt   time.Time  `db:"created_at"`
+}
+
+// Home is the country by which national numbers are read.
+func (e *Exhibit) Home() string {
+	if e.Country != "" {
+		return e.Country
+	}
+	for n := range strings.SplitSeq(e.Numbers, ",") {
+		if c := people.CountryOf(strings.TrimSpace(n)); c != "" {
+			return c
+		}
+	}
+	return ""
 }
 
 // Custody is an event in an exhibit's chain of custody.
@@ -292,19 +355,30 @@ func (s *Store) Exhibits(ctx context.Context, caseID int64) (out []Exhibit, err 
 	return out, err
 }
 
+// ExhibitByID finds an exhibit.
+func (s *Store) ExhibitByID(ctx context.Context, id int64) (*Exhibit, error) {
+	e := &Exhibit{}
+	return e, s.get(ctx, e, fmt.Sprintf("exhibit %d", id), "SELECT * FROM exhibit WHERE id = $1", id)
+}
+
 // CustodyOf lists an exhibit's chain of custody in order of time.
 func (s *Store) CustodyOf(ctx context.Context, exhibitID int64) (out []Custody, err error) {
-	err = s.list(ctx, &out, "listing the custody", "SELECT * FROM custody WHERE exhibit_id = $1 ORDER BY at, id", exhibitID)
+	err = s.list(ctx, &out, "listing the custody", custodyOf, exhibitID)
 	return out, err
 }
+
+const custodyOf = "SELECT * FROM custody WHERE exhibit_id = $1 ORDER BY at, id"
 
 // AddExhibit registers an exhibit together with its first custody event.
 func (s *Store) AddExhibit(ctx context.Context, c *Case, e Exhibit, first Custody, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
+		if err := t.freeReference(c, e.Reference); err != nil {
+			return err
+		}
 		id, err := t.insert("the exhibit reference "+e.Reference, `INSERT INTO exhibit(case_id, reference, kind, model_mark, serial, imei, imei_note, power, screen, lock, damage,
-  iccid, iccid_note, numbers, touch, radios, seized_at, seized_place, seized_by, clock_offset, clock_method, packaging, lost_at, lost_what)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24)`, c.ID, e.Reference, e.Kind, e.ModelMark, e.Serial, e.IMEI, e.IMEINote, e.Power, e.Screen, e.Lock, e.Damage,
-			e.ICCID, e.ICCIDNote, e.Numbers, e.Touch, e.Radios, e.SeizedAt, e.SeizedPlace, e.SeizedBy, e.ClockOffset, e.ClockMethod, e.Packaging, e.LostAt, e.LostWhat)
+  iccid, iccid_note, numbers, touch, radios, seized_at, seized_place, seized_by, clock_offset, clock_method, packaging, lost_at, lost_what, country)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21, $22, $23, $24, $25)`, c.ID, e.Reference, e.Kind, e.ModelMark, e.Serial, e.IMEI, e.IMEINote, e.Power, e.Screen, e.Lock, e.Damage,
+			e.ICCID, e.ICCIDNote, e.Numbers, e.Touch, e.Radios, e.SeizedAt, e.SeizedPlace, e.SeizedBy, e.ClockOffset, e.ClockMethod, e.Packaging, e.LostAt, e.LostWhat, e.Country)
 		if err != nil {
 			return err
 		}
@@ -312,7 +386,7 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $
 		d := map[string]string{"kind": e.Kind, "model_mark": e.ModelMark, "serial": e.Serial, "imei": e.IMEI,
 			"power": e.Power, "screen": e.Screen, "lock": e.Lock, "damage": e.Damage}
 		for name, v := range map[string]string{"imei_kept_because": e.IMEINote, "iccid": e.ICCID, "iccid_kept_because": e.ICCIDNote, "numbers": e.Numbers, "touch": e.Touch,
-			"radios": e.Radios, "seized_place": e.SeizedPlace, "seized_by": e.SeizedBy, "clock_offset_seconds": e.ClockOffset, "clock_method": e.ClockMethod, "packaging": e.Packaging, "lost": e.LostWhat} {
+			"radios": e.Radios, "seized_place": e.SeizedPlace, "seized_by": e.SeizedBy, "clock_offset_seconds": e.ClockOffset, "clock_method": e.ClockMethod, "packaging": e.Packaging, "lost": e.LostWhat, "country": e.Country} {
 			if v != "" {
 				d[name] = v
 			}
@@ -330,34 +404,112 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $
 	})
 }
 
-// StateLoss records what is said to have been lost from an exhibit, and when.
+// references is the rule for the references of exhibits: they become names of files.
+var references = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._-]{0,39}$`)
+
+// ReferenceRule is the rule in words.
+const ReferenceRule = "letters of the Latin alphabet, digits, dots, dashes and underscores, 40 at most, beginning with a letter or a digit; 014-a and 014-A are one"
+
+// CheckReference says why a reference breaks the rule.
+func CheckReference(ref string) error {
+	if !references.MatchString(ref) {
+		return fmt.Errorf("the reference %q is not one: %s", ref, ReferenceRule)
+	}
+	return nil
+}
+
+// freeReference says why a case's exhibit cannot have a reference. Exhibits of a case
+// are registered one after the other.
+func (t *Tx) freeReference(c *Case, ref string) error {
+	if err := CheckReference(ref); err != nil {
+		return err
+	}
+	if err := t.exec("locking the case", "SELECT 1 FROM cases WHERE id = $1 FOR UPDATE", c.ID); err != nil {
+		return err
+	}
+	var n int
+	if err := t.GetContext(t.ctx, &n, "SELECT count(*) FROM exhibit WHERE case_id = $1 AND lower(reference) = lower($2)", c.ID, ref); err != nil {
+		return fmt.Errorf("the exhibit reference %s: %w", ref, err)
+	}
+	if n > 0 {
+		return fmt.Errorf("the exhibit reference %s %w", ref, ErrTaken)
+	}
+	return nil
+}
+
+// RenameExhibit gives an exhibit a reference by the rule, if its own breaks it or is
+// that of another but for the case of its letters.
+func (s *Store) RenameExhibit(ctx context.Context, c *Case, e *Exhibit, to, by string) error {
+	return s.Change(ctx, func(t *Tx) error {
+		if err := t.freeReference(c, to); err != nil {
+			return err
+		}
+		if err := t.exec("renaming the exhibit", "UPDATE exhibit SET reference = $2 WHERE id = $1", e.ID, to); err != nil {
+			return err
+		}
+		return t.Log(Act{c.Book(), by, "exhibit.renamed", to, map[string]string{"was": e.Reference}})
+	})
+}
+
+// StateLoss records what is said to have been lost from an exhibit, and when; e says
+// what was recorded before. What somebody else recorded meanwhile is not overwritten:
+// ErrConflict.
 func (s *Store) StateLoss(ctx context.Context, c *Case, e *Exhibit, at time.Time, what, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
-		if err := t.exec("recording the loss", "UPDATE exhibit SET lost_at = $2, lost_what = $3 WHERE id = $1", e.ID, at, what); err != nil {
-			return err
+		res, err := t.ExecContext(ctx, "UPDATE exhibit SET lost_at = $2, lost_what = $3 WHERE id = $1 AND lost_what = $4", e.ID, at, what, e.LostWhat)
+		if err != nil {
+			return fmt.Errorf("recording the loss: %w", err)
+		}
+		if n, _ := res.RowsAffected(); n == 0 {
+			return fmt.Errorf("what was lost from %s: %w", e.Reference, ErrConflict)
 		}
 		return t.Log(Act{c.Book(), by, "loss.stated", e.Reference, map[string]string{"at": at.UTC().Format(time.RFC3339), "what": what}})
 	})
 }
 
-// AddCustody adds a custody event of an exhibit.
+// AddCustody adds a custody event of an exhibit, if it fits the chain as it is then:
+// who comes second sees what the first has done.
 func (s *Store) AddCustody(ctx context.Context, c *Case, e *Exhibit, k Custody, by string) error {
 	return s.Change(ctx, func(t *Tx) error { return t.addCustody(c, e, k, by) })
 }
 
 func (t *Tx) addCustody(c *Case, e *Exhibit, k Custody, by string) error {
+	if err := t.exec("locking the exhibit", "SELECT 1 FROM exhibit WHERE id = $1 FOR UPDATE", e.ID); err != nil {
+		return err
+	}
+	var past []Custody
+	if err := t.SelectContext(t.ctx, &past, custodyOf, e.ID); err != nil {
+		return fmt.Errorf("listing the custody: %w", err)
+	}
+	chain, _ := Follow(past)
+	switch custody.What(k.What) {
+	case custody.HandedOver, custody.Received, custody.Returned, custody.Disposed:
+	default:
+		k.FromWhom, k.ToWhom = "", chain.Holder // these do not change who holds it
+	}
+	if err := chain.Check(k.Event()); err != nil {
+		return err
+	}
 	err := t.exec("adding the custody event", "INSERT INTO custody(exhibit_id, what, at, from_whom, to_whom, seal, place, note, confirmed) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)",
 		e.ID, k.What, k.At, k.FromWhom, k.ToWhom, k.Seal, k.Place, k.Note, k.Confirmed)
 	if err != nil {
 		return err
 	}
+	return t.Log(Act{c.Book(), by, k.entry(), e.Reference, k.detail()})
+}
+
+// entry is what the ledger calls the event.
+func (k *Custody) entry() string { return "custody." + strings.ReplaceAll(k.What, " ", "_") }
+
+// detail is what the ledger says of it.
+func (k *Custody) detail() map[string]string {
 	d := map[string]string{"at": k.At.UTC().Format(time.RFC3339), "to": k.ToWhom, "place": k.Place}
 	for name, v := range map[string]string{"from": k.FromWhom, "seal": k.Seal, "note": k.Note, "confirmed": k.Confirmed} {
 		if v != "" {
 			d[name] = v
 		}
 	}
-	return t.Log(Act{c.Book(), by, "custody." + strings.ReplaceAll(k.What, " ", "_"), e.Reference, d})
+	return d
 }
 
 // BoardRow is what the case board says of an exhibit.

@@ -15,8 +15,10 @@ type Unread struct {
 }
 
 // AddUnread keeps a range that could not be read.
-func (s *Store) AddUnread(ctx context.Context, acquisition int64, path string, from, to int64) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO unread(acquisition_id, path, from_byte, to_byte) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", acquisition, path, from, to)
+func (s *Store) AddUnread(ctx context.Context, r *Run, acquisition int64, path string, from, to int64) error {
+	err := s.Held(ctx, r, func(t *Tx) error {
+		return t.exec("the unread ranges", "INSERT INTO unread(acquisition_id, path, from_byte, to_byte) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING", acquisition, path, from, to)
+	})
 	if err != nil {
 		return fmt.Errorf("keeping what could not be read of %s: %w", path, err)
 	}
@@ -25,8 +27,10 @@ func (s *Store) AddUnread(ctx context.Context, acquisition int64, path string, f
 
 // DropUnread forgets what of a file could not be read from an offset on: it is
 // read again.
-func (s *Store) DropUnread(ctx context.Context, acquisition int64, path string, from int64) error {
-	_, err := s.db.ExecContext(ctx, "DELETE FROM unread WHERE acquisition_id = $1 AND path = $2 AND to_byte > $3", acquisition, path, from)
+func (s *Store) DropUnread(ctx context.Context, r *Run, acquisition int64, path string, from int64) error {
+	err := s.Held(ctx, r, func(t *Tx) error {
+		return t.exec("the unread ranges", "DELETE FROM unread WHERE acquisition_id = $1 AND path = $2 AND to_byte > $3", acquisition, path, from)
+	})
 	if err != nil {
 		return fmt.Errorf("reading %s again: %w", path, err)
 	}

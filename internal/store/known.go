@@ -44,8 +44,10 @@ func (s *Store) AddKnownSet(ctx context.Context, r *Run, k KnownSet, act Act) er
 
 // SaveKnown keeps which files of an acquisition a known-file set names, by
 // their SHA-256. A file that a set names already stays with that one.
-func (s *Store) SaveKnown(ctx context.Context, acquisition int64, set string, sums []string) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE acquired_file SET known = $2 WHERE acquisition_id = $1 AND known = '' AND sha256 = ANY($3)", acquisition, set, sums)
+func (s *Store) SaveKnown(ctx context.Context, r *Run, acquisition int64, set string, sums []string) error {
+	err := s.Held(ctx, r, func(t *Tx) error {
+		return t.exec("the known files", "UPDATE acquired_file SET known = $2 WHERE acquisition_id = $1 AND known = '' AND sha256 = ANY($3)", acquisition, set, sums)
+	})
 	if err != nil {
 		return fmt.Errorf("keeping which files are known: %w", err)
 	}

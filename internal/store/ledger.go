@@ -1,12 +1,16 @@
 package store
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
 	"database/sql"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"iter"
+	"maps"
 	"time"
 
 	"crosswind/core/ledger"
@@ -27,37 +31,68 @@ type Act struct {
 // Log appends an entry to a ledger. Entries of one book are written one after
 // the other, whoever writes them.
 func (t *Tx) Log(a Act) error {
+	_, err := t.log(a)
+	return err
+}
+
+// log appends an entry and gives its time.
+func (t *Tx) log(a Act) (at time.Time, err error) {
 	if err := t.exec("waiting for the ledger", "SELECT pg_advisory_xact_lock(hashtextextended($1, 7))", a.Book); err != nil {
-		return err
+		return at, err
 	}
 	var last struct {
 		Seq  int64
-		Hash string
+		Line []byte
 		At   time.Time
 	}
-	err := t.GetContext(t.ctx, &last, "SELECT seq, hash, at FROM ledger WHERE book = $1 ORDER BY seq DESC LIMIT 1", a.Book)
-	if errors.Is(err, sql.ErrNoRows) {
-		last.Hash = ledger.Genesis
-	} else if err != nil {
-		return fmt.Errorf("reading the ledger's last entry: %w", err)
+	prev := ledger.Genesis
+	err = t.GetContext(t.ctx, &last, "SELECT seq, line, at FROM ledger WHERE book = $1 ORDER BY seq DESC LIMIT 1", a.Book)
+	if err == nil {
+		prev = ledger.LineHash(last.Line) // of the line itself: the column beside it only serves to find it
+	} else if !errors.Is(err, sql.ErrNoRows) {
+		return at, fmt.Errorf("reading the ledger's last entry: %w", err)
 	}
-	at := time.Now().UTC().Truncate(time.Millisecond)
+	at = time.Now().UTC().Truncate(time.Millisecond)
 	if at.Before(last.At) { // a clock that was set back must not make time run backwards
 		at = last.At.UTC()
 	}
-	e := ledger.Entry{Book: a.Book, Seq: last.Seq + 1, Prev: last.Hash, At: at.Format(ledger.TimeFormat),
+	e := ledger.Entry{Book: a.Book, Seq: last.Seq + 1, Prev: prev, At: at.Format(ledger.TimeFormat),
 		By: a.By, What: a.What, On: a.On, Detail: a.Detail}
 	line, err := e.Line()
 	if err != nil {
-		return fmt.Errorf("writing a ledger entry: %w", err)
+		return at, fmt.Errorf("writing a ledger entry: %w", err)
 	}
-	return t.exec("appending to the ledger", "INSERT INTO ledger(book, seq, line, hash, at) VALUES ($1, $2, $3, $4, $5)",
+	return at, t.exec("appending to the ledger", "INSERT INTO ledger(book, seq, line, hash, at) VALUES ($1, $2, $3, $4, $5)",
 		a.Book, e.Seq, line, ledger.LineHash(line), at)
+}
+
+// LogRepeated appends an entry the first time, and then only at its tenth, hundredth
+// and so on, with how often it has happened by then: what goes wrong again and again
+// must not fill the ledger.
+func (t *Tx) LogRepeated(a Act) error {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%s\x00%s\x00%s", a.By, a.What, a.On, a.Detail["error"]))
+	var times int64
+	err := t.GetContext(t.ctx, &times, "INSERT INTO ledger_repeat(book, act, times) VALUES ($1, $2, 1) ON CONFLICT (book, act) DO UPDATE SET times = ledger_repeat.times + 1 RETURNING times",
+		a.Book, hex.EncodeToString(sum[:]))
+	if err != nil {
+		return fmt.Errorf("counting what the ledger repeats: %w", err)
+	}
+	for n := times; n > 1; n /= 10 {
+		if n%10 != 0 {
+			return nil
+		}
+	}
+	if times > 1 {
+		d := map[string]string{"times": fmt.Sprint(times)}
+		maps.Copy(d, a.Detail)
+		a.Detail = d
+	}
+	return t.Log(a)
 }
 
 // Log appends a single entry.
 func (s *Store) Log(ctx context.Context, a Act) error {
-	return s.Change(ctx, func(t *Tx) error { return t.Log(a) })
+	return s.change(ctx, func(t *Tx) error { return t.Log(a) }, false)
 }
 
 // logAll adds entries one after the other.
@@ -96,7 +131,7 @@ func (s *Store) Lines(ctx context.Context, book string) iter.Seq2[[]byte, error]
 }
 
 // SignedHead reads a ledger from end to end and signs how far it has come. A
-// ledger that does not hold is not signed.
+// ledger that does not hold, or does not extend what was signed before, is not signed.
 func (s *Store) SignedHead(ctx context.Context, book string) (*ledger.Head, error) {
 	c, err := s.readLedger(ctx, book)
 	if err != nil {
@@ -106,21 +141,32 @@ func (s *Store) SignedHead(ctx context.Context, book string) (*ledger.Head, erro
 		return nil, fmt.Errorf("the ledger does not hold and is not signed: %w", c.Faults[0])
 	}
 	h := c.Head()
-	return &h, h.Sign(s.key)
+	if err := h.Sign(s.key); err != nil {
+		return nil, err
+	}
+	return &h, s.heads.Keep(&h)
 }
 
+// readLedger reads a ledger from end to end and checks it, also against the heads
+// that were signed before and the clock.
 func (s *Store) readLedger(ctx context.Context, book string) (*ledger.Checker, error) {
-	c := &ledger.Checker{}
+	heads, err := s.heads.Of(book)
+	if err != nil {
+		return nil, err
+	}
+	c := &ledger.Checker{Book: book, Now: time.Now(), Heads: heads}
 	for line, err := range s.Lines(ctx, book) {
 		if err != nil {
 			return nil, err
 		}
 		c.Add(line)
 	}
+	c.End()
 	return c, nil
 }
 
-// CheckLedger reads a ledger from end to end, and keeps what was found.
+// CheckLedger reads a ledger from end to end, and keeps what was found. If it holds,
+// its head is signed and kept outside the database.
 func (s *Store) CheckLedger(ctx context.Context, book string) ([]ledger.Fault, error) {
 	c, err := s.readLedger(ctx, book)
 	if err != nil {
@@ -129,6 +175,11 @@ func (s *Store) CheckLedger(ctx context.Context, book string) ([]ledger.Fault, e
 	fault := ""
 	if len(c.Faults) > 0 {
 		fault = c.Faults[0].Error()
+	} else if c.Entries > 0 && s.heads != nil {
+		h := c.Head()
+		if err := errors.Join(h.Sign(s.key), s.heads.Keep(&h)); err != nil {
+			return nil, err
+		}
 	}
 	_, err = s.db.ExecContext(ctx, "INSERT INTO ledger_check(book, at, size, fault) VALUES ($1, $2, $3, $4)", book, time.Now(), c.Entries, fault)
 	if err != nil {
@@ -136,6 +187,9 @@ func (s *Store) CheckLedger(ctx context.Context, book string) ([]ledger.Fault, e
 	}
 	return c.Faults, nil
 }
+
+// Heads gives the heads of a ledger that were signed before.
+func (s *Store) Heads(book string) ([]ledger.Head, error) { return s.heads.Of(book) }
 
 // LedgerState is how far a ledger has come, for the foot of every page.
 type LedgerState struct {
@@ -146,24 +200,23 @@ type LedgerState struct {
 	Fault     string // what the last check found
 }
 
-// LedgerState reads the last entry of a ledger and its last check.
+// LedgerState reads the last entry of a ledger and its last check, and compares the
+// ledger with the head that was signed last.
 func (s *Store) LedgerState(ctx context.Context, book string) (*LedgerState, error) {
 	var row struct {
 		Seq  int64
-		Hash string
 		Line []byte
 	}
 	st := &LedgerState{}
-	err := s.db.GetContext(ctx, &row, "SELECT seq, hash, line FROM ledger WHERE book = $1 ORDER BY seq DESC LIMIT 1", book)
-	if errors.Is(err, sql.ErrNoRows) {
-		return st, nil
-	}
-	if err != nil {
+	err := s.db.GetContext(ctx, &row, "SELECT seq, line FROM ledger WHERE book = $1 ORDER BY seq DESC LIMIT 1", book)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("reading the ledger's last entry: %w", err)
 	}
-	st.Size, st.Hash, st.Last = row.Seq, row.Hash, &ledger.Entry{}
-	if err := json.Unmarshal(row.Line, st.Last); err != nil {
-		return nil, fmt.Errorf("the ledger's last entry: %w", err)
+	if err == nil {
+		st.Size, st.Hash, st.Last = row.Seq, ledger.LineHash(row.Line), &ledger.Entry{}
+		if err := json.Unmarshal(row.Line, st.Last); err != nil {
+			st.Fault = fmt.Sprintf("the ledger's last entry is none: %v", err)
+		}
 	}
 	var check struct {
 		At    time.Time
@@ -171,11 +224,38 @@ func (s *Store) LedgerState(ctx context.Context, book string) (*LedgerState, err
 	}
 	err = s.db.GetContext(ctx, &check, "SELECT at, fault FROM ledger_check WHERE book = $1 ORDER BY id DESC LIMIT 1", book)
 	if err == nil {
-		st.CheckedAt, st.Fault = &check.At, check.Fault
+		st.CheckedAt, st.Fault = &check.At, cmp.Or(st.Fault, check.Fault)
 	} else if !errors.Is(err, sql.ErrNoRows) {
 		return nil, fmt.Errorf("reading the ledger's last check: %w", err)
 	}
-	return st, nil
+	fault, err := s.againstLastHead(ctx, book, st.Size)
+	st.Fault = cmp.Or(fault, st.Fault)
+	return st, err
+}
+
+// againstLastHead says how a ledger of a size fails to extend the head that was
+// signed last: by the one line that the head ends with, so that every page can ask. A
+// check of the whole compares the tree.
+func (s *Store) againstLastHead(ctx context.Context, book string, size int64) (string, error) {
+	h, err := s.heads.Last(book)
+	if err != nil || h == nil {
+		return "", err
+	}
+	said := fmt.Sprintf("the head that was signed on %s names %d entries", h.At, h.Size)
+	if size < h.Size {
+		return fmt.Sprintf("%s, and %d are there: the ledger was cut", said, size), nil
+	}
+	var line []byte
+	if err := s.db.GetContext(ctx, &line, "SELECT line FROM ledger WHERE book = $1 AND seq = $2", book, h.Size); err != nil {
+		if errors.Is(err, sql.ErrNoRows) {
+			return said + ", and the last of them is not there", nil
+		}
+		return "", fmt.Errorf("reading the ledger: %w", err)
+	}
+	if ledger.LineHash(line) != h.Last {
+		return said + ", and the last of them is another: the ledger was rewritten", nil
+	}
+	return "", nil
 }
 
 // LedgerEntry is an entry as a page shows it.

@@ -53,20 +53,20 @@ type FoundRow struct {
 }
 
 // savePageMap keeps a map and its rows.
-func savePageMap(ctx context.Context, tx pgx.Tx, m *PageMap) error {
-	_, err := tx.Exec(ctx, "INSERT INTO page_map(recovery_id, path, page_size, pages, cells, tables, tally) VALUES ($1, $2, $3, $4, $5, $6, $7) "+
+func (t *Tx) savePageMap(m *PageMap) error {
+	err := t.exec("keeping the page map of "+m.Path, "INSERT INTO page_map(recovery_id, path, page_size, pages, cells, tables, tally) VALUES ($1, $2, $3, $4, $5, $6, $7) "+
 		"ON CONFLICT (recovery_id, path) DO UPDATE SET page_size = excluded.page_size, pages = excluded.pages, cells = excluded.cells, tables = excluded.tables, tally = excluded.tally",
-		m.RecoveryID, m.Path, m.PageSize, m.Pages, m.Cells, m.Tables.param(), string(m.Tally))
+		m.RecoveryID, m.Path, m.PageSize, m.Pages, m.Cells, m.Tables.param(), m.Tally)
 	if err == nil {
-		_, err = tx.Exec(ctx, "DELETE FROM found_row WHERE recovery_id = $1 AND path = $2", m.RecoveryID, m.Path)
+		err = t.exec("keeping the recovered rows of "+m.Path, "DELETE FROM found_row WHERE recovery_id = $1 AND path = $2", m.RecoveryID, m.Path)
 	}
 	if err != nil {
-		return fmt.Errorf("keeping the page map of %s: %w", m.Path, err)
+		return err
 	}
 	cols := []string{"recovery_id", "path", "part", "page", "frame", "at", "length", "origin", "tab", "row_id", "confidence", "uncommitted", "uid", "fields"}
-	_, err = tx.CopyFrom(ctx, pgx.Identifier{"found_row"}, cols, pgx.CopyFromSlice(len(m.Rows), func(i int) ([]any, error) {
+	err = t.load("found_row", cols, pgx.CopyFromSlice(len(m.Rows), func(i int) ([]any, error) {
 		r := m.Rows[i]
-		return []any{m.RecoveryID, m.Path, int16(r.Part), r.Page, r.Frame, r.At, int32(r.Length), r.Origin, clean(r.Tab), r.RowID, float32(r.Confidence), r.Uncommitted, r.UID, []byte(cleanJSON(r.Fields))}, nil
+		return []any{m.RecoveryID, m.Path, int16(r.Part), r.Page, r.Frame, r.At, int32(r.Length), r.Origin, r.Tab, r.RowID, float32(r.Confidence), r.Uncommitted, r.UID, []byte(r.Fields)}, nil
 	}))
 	if err != nil {
 		return fmt.Errorf("keeping the recovered rows of %s: %w", m.Path, err)
@@ -92,10 +92,9 @@ func (s *Store) FoundRows(ctx context.Context, recovery int64, path string, page
 	return out, err
 }
 
-// RecordsOfPage lists the records whose cells lie in a page of a file of an
+// RecordsOfPage lists the records of a case whose cells lie in a page of a file of an
 // acquisition, live and recovered.
-func (s *Store) RecordsOfPage(ctx context.Context, acquisition int64, path string, page int64) (out []Record, err error) {
-	err = s.list(ctx, &out, "listing the records of a page", recordSelect+` r.acquisition_id = $1 AND (r.body->'origin'->>'page')::bigint = $3 AND r.body->'origin'->>'path' = ANY(ARRAY[$2, $2 || '-wal', $2 || '-journal'])
+func (s *Store) RecordsOfPage(ctx context.Context, caseID, acquisition int64, path string, page int64) (out []Record, err error) {
+	return s.records(ctx, caseID, "listing the records of a page", nil, recordSelect+` r.acquisition_id = $1 AND (r.body->'origin'->>'page')::bigint = $3 AND r.db = $2
 ORDER BY (r.body->'origin'->>'offset')::bigint LIMIT 2000`, acquisition, path, page)
-	return out, err
 }

@@ -1,14 +1,19 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"iter"
+	"slices"
 	"strings"
 	"time"
 
+	"crosswind/core/casefile"
+	"crosswind/core/fieldmap"
 	"crosswind/core/record"
+	"crosswind/core/scope"
 	"crosswind/core/timeline"
 
 	"github.com/jackc/pgx/v5"
@@ -21,6 +26,7 @@ type Recovery struct {
 	RunID         int64 `db:"run_id"`
 	FullPass      bool  `db:"full_pass"`
 	Authority     int64 `db:"authority_id"` // the last one whose scope was known when it began
+	Epoch         int64 `db:"scope_epoch"`  // of the case's scope, when it began
 	Tool          string
 	StartedAt     time.Time  `db:"started_at"`
 	EndedAt       *time.Time `db:"ended_at"`
@@ -34,9 +40,11 @@ type RecoveredDatabase struct {
 	Live       int64
 	ByOrigin   json.RawMessage `db:"by_origin"`
 	Notes      Array[string]
-	Withheld   json.RawMessage // outside scope: why to how many
-	Map        *PageMap        `db:"-"`
-	Outside    []string        `db:"-"` // UIDs of what is withheld: what was kept of it under an earlier scope goes
+	Withheld   json.RawMessage  // outside scope: why to how many
+	Whole      bool             // every byte was read, by a full pass
+	Map        *PageMap         `db:"-"`
+	Outside    []string         `db:"-"` // UIDs of what is withheld: what was kept of it under an earlier scope goes
+	Members    fieldmap.Members `db:"-"` // who was seen in its conversations
 }
 
 // Origins gives ByOrigin as counts.
@@ -53,23 +61,53 @@ func counts(b json.RawMessage) map[string]int64 {
 	return m
 }
 
-// RecoveryForRun finds the recovery that a run makes, or begins it.
-func (s *Store) RecoveryForRun(ctx context.Context, r Recovery) (*Recovery, error) {
-	got := &Recovery{}
-	err := s.Change(ctx, func(t *Tx) error {
-		if err := t.exec("beginning the recovery", "INSERT INTO recovery(acquisition_id, run_id, full_pass, authority_id, tool, started_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (run_id) DO NOTHING",
-			r.AcquisitionID, r.RunID, r.FullPass, r.Authority, r.Tool, r.StartedAt); err != nil {
+// RecoveryForRun finds the recovery that a run makes, or begins it. One that began under
+// an earlier scope begins again under the present one.
+func (s *Store) RecoveryForRun(ctx context.Context, c *Case, run *Run, r Recovery) (got *Recovery, again bool, err error) {
+	got = &Recovery{}
+	err = s.Held(ctx, run, func(t *Tx) error {
+		err := t.GetContext(ctx, &r.Epoch, "SELECT scope_epoch FROM cases WHERE id = $1", c.ID)
+		if err == nil {
+			err = t.GetContext(ctx, &r.Authority, "SELECT coalesce(max(id), 0) FROM authority WHERE case_id = $1", c.ID)
+		}
+		if err != nil {
+			return fmt.Errorf("reading the scope: %w", err)
+		}
+		if err := t.exec("beginning the recovery", "INSERT INTO recovery(acquisition_id, run_id, full_pass, authority_id, scope_epoch, tool, started_at) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (run_id) DO NOTHING",
+			r.AcquisitionID, run.ID, r.FullPass, r.Authority, r.Epoch, r.Tool, r.StartedAt); err != nil {
 			return err
 		}
-		return t.GetContext(ctx, got, "SELECT * FROM recovery WHERE run_id = $1", r.RunID)
+		if err := t.GetContext(ctx, got, "SELECT * FROM recovery WHERE run_id = $1", run.ID); err != nil {
+			return fmt.Errorf("beginning the recovery: %w", err)
+		}
+		if again = got.Epoch != r.Epoch; again {
+			got.Epoch, got.Authority, got.StartedAt = r.Epoch, r.Authority, r.StartedAt
+			return t.exec("beginning the recovery again", "UPDATE recovery SET scope_epoch = $2, authority_id = $3, started_at = $4 WHERE id = $1", got.ID, r.Epoch, r.Authority, r.StartedAt)
+		}
+		return nil
 	})
-	return got, err
+	return got, again, err
 }
 
-// LatestRecovery finds the last recovery of an acquisition that ended.
+// LatestRecovery finds the recovery of an acquisition that speaks for it: of those that
+// ended the last full pass, or else the last light one.
 func (s *Store) LatestRecovery(ctx context.Context, acquisition int64) (*Recovery, error) {
 	r := &Recovery{}
-	return r, s.get(ctx, r, "recovery", "SELECT * FROM recovery WHERE acquisition_id = $1 AND ended_at IS NOT NULL ORDER BY id DESC LIMIT 1", acquisition)
+	return r, s.get(ctx, r, "recovery", "SELECT * FROM recovery WHERE acquisition_id = $1 AND ended_at IS NOT NULL ORDER BY full_pass DESC, id DESC LIMIT 1", acquisition)
+}
+
+// RecoveryByID finds a recovery.
+func (s *Store) RecoveryByID(ctx context.Context, id int64) (*Recovery, error) {
+	r := &Recovery{}
+	return r, s.get(ctx, r, "recovery", "SELECT * FROM recovery WHERE id = $1", id)
+}
+
+// ReadFully reports whether a database of an acquisition has been read to its last byte
+// by a full pass that ended, under the authorities as they are now.
+func (s *Store) ReadFully(ctx context.Context, acquisition int64, path string) (is bool, err error) {
+	err = s.get(ctx, &is, "whether "+path+" was read fully", `SELECT EXISTS (SELECT FROM recovery v JOIN recovered_database d ON d.recovery_id = v.id JOIN acquisition a ON a.id = v.acquisition_id
+  JOIN cases c ON c.id = a.case_id WHERE v.acquisition_id = $1 AND v.ended_at IS NOT NULL AND v.full_pass AND v.scope_epoch = c.scope_epoch AND d.path = $2 AND d.whole)`, acquisition, path)
+	return is, err
 }
 
 // RecoveredDatabases lists what the databases of a recovery gave.
@@ -78,33 +116,77 @@ func (s *Store) RecoveredDatabases(ctx context.Context, recovery int64) (out []R
 	return out, err
 }
 
-// SaveDatabase keeps the records of one database, as they come, and then what it
-// gave, which d says once they have come. A record that is there already stays, and
-// with it its mark; what the same recovery said of the database before is replaced. An
-// error among the records keeps nothing.
-func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) error {
-	tx, err := s.pool.Begin(ctx)
-	if err != nil {
-		return fmt.Errorf("keeping records: %w", err)
-	}
-	defer tx.Rollback(ctx)
-	cols := []string{"case_id", "exhibit_id", "acquisition_id", "uid", "kind", "state", "place", "at", "thread", "thread_title", "person", "handle", "direction", "summary", "body"}
-	if _, err := tx.Exec(ctx, "CREATE TEMPORARY TABLE incoming (LIKE record) ON COMMIT DROP; ALTER TABLE incoming ALTER COLUMN id DROP NOT NULL"); err != nil {
-		return fmt.Errorf("keeping records: %w", err)
-	}
+// recordColumns are those that a reading gives.
+var recordColumns = []string{"case_id", "exhibit_id", "acquisition_id", "recovery_id", "uid", "kind", "state", "place", "at", "thread", "thread_title", "thread_lost",
+	"person", "handle", "parties", "db", "direction", "summary", "body"}
+
+// Changes says what a reading changed of what an earlier one had said of a database.
+type Changes struct {
+	Again int64 // records whose content is another now
+	Gone  int64 // records that it does not find, or that lie outside scope now
+}
+
+// SaveDatabase keeps the records of one database that a run reads, as they come, and
+// then what it gave, which d says once they have come. What an earlier reading said of a
+// record is replaced, and its mark stays. A record that a full pass does not find any
+// more, or that an older field map read, goes; so does what lies outside scope as the
+// authorities are when the transaction ends, whatever they were when the reading began.
+// An error among the records keeps nothing.
+func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) (ch Changes, err error) {
+	err = s.change(ctx, func(t *Tx) error {
+		if err := t.exec("keeping records", "CREATE TEMPORARY TABLE incoming (LIKE record) ON COMMIT DROP"); err != nil {
+			return err
+		}
+		if err := t.exec("keeping records", "ALTER TABLE incoming ALTER COLUMN id DROP NOT NULL"); err != nil {
+			return err
+		}
+		if err := t.loadRecords(a, d, records); err != nil {
+			return err
+		}
+		// From here on the scope stands still.
+		if err := t.exec("holding the scope", "SELECT 1 FROM cases WHERE id = $1 FOR SHARE", c.ID); err != nil {
+			return err
+		}
+		if err := t.exec("locking the exhibit", "SELECT 1 FROM exhibit WHERE id = $1 FOR UPDATE", a.ExhibitID); err != nil {
+			return err
+		}
+		if err := t.renews(r); err != nil {
+			return err
+		}
+		if ch, err = t.merge(c, a, d, r.By); err != nil {
+			return err
+		}
+		if err := t.exec("keeping what "+d.Path+" gave", "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld, whole) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) "+
+			"ON CONFLICT (recovery_id, path) DO UPDATE SET field_map = excluded.field_map, live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld, whole = excluded.whole",
+			d.RecoveryID, d.Path, d.FieldMap, d.Live, d.ByOrigin, d.Notes.param(), d.Withheld, d.Whole); err != nil {
+			return err
+		}
+		if d.Map != nil {
+			d.Map.RecoveryID, d.Map.Path = d.RecoveryID, d.Path
+			if err := t.savePageMap(d.Map); err != nil {
+				return err
+			}
+		}
+		return t.keepMembers(c, a, d, r.By)
+	}, false)
+	return ch, err
+}
+
+// loadRecords loads records into the table incoming.
+func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) error {
 	next, stop := iter.Pull2(records)
 	defer stop()
 	var fault error // of the records
-	_, err = tx.CopyFrom(ctx, pgx.Identifier{"incoming"}, cols, pgx.CopyFromFunc(func() ([]any, error) {
+	err := t.load("incoming", recordColumns, pgx.CopyFromFunc(func() ([]any, error) {
 		r, err, ok := next()
 		if !ok || err != nil {
 			fault = err
 			return nil, err
 		}
+		Keep(r)
 		body, err := json.Marshal(r)
-		body = []byte(cleanJSON(body))
-		return []any{a.CaseID, a.ExhibitID, a.ID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At, clean(r.Thread), clean(r.ThreadTitle),
-			clean(r.Person), clean(r.Handle), r.Direction, clean(r.Text), body}, err
+		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, storable(r.At), r.Thread, r.ThreadTitle, r.ThreadLost,
+			r.Person, r.Handle, Array[string](r.Parties).param(), d.Path, r.Direction, r.Text, body}, err
 	}))
 	if fault != nil {
 		return fault
@@ -112,42 +194,73 @@ func (s *Store) SaveDatabase(ctx context.Context, a *Acquisition, d *RecoveredDa
 	if err != nil {
 		return fmt.Errorf("loading records: %w", err)
 	}
-	// A later authority may name further privileged people.
-	if _, err := tx.Exec(ctx, `WITH gone AS (SELECT id FROM record WHERE acquisition_id = $1 AND uid = ANY($2)), unmarked AS (DELETE FROM mark WHERE record_id IN (SELECT id FROM gone))
-DELETE FROM record WHERE id IN (SELECT id FROM gone)`, a.ID, Array[string](d.Outside).param()); err != nil {
-		return fmt.Errorf("withholding records: %w", err)
-	}
-	list := strings.Join(cols, ", ")
-	if _, err := tx.Exec(ctx, "INSERT INTO record("+list+") SELECT "+list+" FROM incoming ON CONFLICT (acquisition_id, uid) DO NOTHING"); err != nil {
-		return fmt.Errorf("keeping records: %w", err)
-	}
-	_, err = tx.Exec(ctx, "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld) VALUES ($1, $2, $3, $4, $5, $6, $7) "+
-		"ON CONFLICT (recovery_id, path) DO UPDATE SET live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld",
-		d.RecoveryID, d.Path, d.FieldMap, d.Live, string(d.ByOrigin), d.Notes.param(), string(d.Withheld))
-	if err != nil {
-		return fmt.Errorf("keeping what %s gave: %w", d.Path, err)
-	}
-	if d.Map != nil {
-		d.Map.RecoveryID, d.Map.Path = d.RecoveryID, d.Path
-		if err := savePageMap(ctx, tx, d.Map); err != nil {
-			return err
+	return nil
+}
+
+// Keep makes a record what the database can keep of it, and says so in it.
+func Keep(r *record.Record) {
+	changed := false
+	for _, s := range []*string{&r.Thread, &r.ThreadTitle, &r.Person, &r.Handle, &r.Text} {
+		if c := record.Clean(*s); c != *s {
+			*s, changed = c, true
 		}
 	}
-	return tx.Commit(ctx)
+	for i := range r.Details {
+		if c := record.Clean(r.Details[i].Value); c != r.Details[i].Value {
+			r.Details[i].Value, changed = c, true
+		}
+	}
+	if changed {
+		r.Details = append(r.Details, record.Detail{Label: "Kept as", Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
+	}
 }
 
-// clean makes a text that PostgreSQL takes: its texts hold no NUL; evidence may. The
-// bytes stay in the vault.
-func clean(s string) string {
-	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "␀")
+// merge brings the records of the table incoming together with those that are there.
+func (t *Tx) merge(c *Case, a *Acquisition, d *RecoveredDatabase, by string) (ch Changes, err error) {
+	var again []struct {
+		UID    string
+		Marked bool
+	}
+	err = t.SelectContext(t.ctx, &again, `SELECT r.uid, m.record_id IS NOT NULL AS marked FROM record r JOIN incoming i ON i.acquisition_id = r.acquisition_id AND i.uid = r.uid
+LEFT JOIN mark m ON m.record_id = r.id WHERE r.acquisition_id = $1 AND r.body <> i.body ORDER BY r.uid`, a.ID)
+	if err != nil {
+		return ch, fmt.Errorf("comparing with earlier readings: %w", err)
+	}
+	ch.Again = int64(len(again))
+	for _, x := range again {
+		if x.Marked {
+			if err := t.Log(Act{c.Book(), by, "record.read_again", x.UID, map[string]string{"field_map": d.FieldMap, "marked": "yes"}}); err != nil {
+				return ch, err
+			}
+		}
+	}
+	list := strings.Join(recordColumns, ", ")
+	var set []string
+	for _, col := range recordColumns[3:] {
+		switch col {
+		case "uid":
+		case "recovery_id": // a light pass that says the same leaves it to the full one before
+			set = append(set, fmt.Sprintf("recovery_id = CASE WHEN record.body = excluded.body AND record.recovery_id IS NOT NULL AND NOT %t THEN record.recovery_id ELSE excluded.recovery_id END", d.Whole))
+		default:
+			set = append(set, col+" = excluded."+col)
+		}
+	}
+	if err := t.exec("keeping records", "INSERT INTO record("+list+") SELECT DISTINCT ON (uid) "+list+" FROM incoming ORDER BY uid ON CONFLICT (acquisition_id, uid) DO UPDATE SET "+strings.Join(set, ", ")); err != nil {
+		return ch, err
+	}
+	var gone []int64
+	err = t.SelectContext(t.ctx, &gone, `SELECT r.id FROM record r WHERE r.acquisition_id = $1 AND (r.uid = ANY($2) OR r.db = $3 AND r.recovery_id IS DISTINCT FROM $4
+  AND NOT EXISTS (SELECT FROM incoming i WHERE i.uid = r.uid) AND ($5 OR r.body->'origin'->>'field_map' <> $6))`, a.ID, Array[string](d.Outside).param(), d.Path, d.RecoveryID, d.Whole, d.FieldMap)
+	if err != nil {
+		return ch, fmt.Errorf("comparing with earlier readings: %w", err)
+	}
+	ch.Gone = int64(len(gone))
+	return ch, t.drop(c, gone, "not found again, or outside scope, by the reading with "+cmp.Or(d.FieldMap, "no field map"), by)
 }
-
-// cleanJSON does the same for JSON.
-func cleanJSON(b []byte) string { return strings.ReplaceAll(string(b), `\u0000`, `␀`) }
 
 // EndRecovery ends a recovery and its run.
 func (s *Store) EndRecovery(ctx context.Context, r *Run, v *Recovery, act Act) error {
-	return s.Change(ctx, func(t *Tx) error {
+	return s.change(ctx, func(t *Tx) error {
 		if err := t.EndRun(r, "done", ""); err != nil {
 			return err
 		}
@@ -155,7 +268,7 @@ func (s *Store) EndRecovery(ctx context.Context, r *Run, v *Recovery, act Act) e
 			return err
 		}
 		return t.Log(act)
-	})
+	}, false)
 }
 
 // Record is a record as it is kept.
@@ -173,10 +286,16 @@ type Record struct {
 	ThreadTitle   string `db:"thread_title"`
 	Person        string
 	Handle        string
+	Parties       Array[string] // handles in normal form
+	ThreadLost    bool          `db:"thread_lost"`
+	DB            string        `db:"db"` // path of the database
+	RecoveryID    *int64        `db:"recovery_id"`
+	Members       Array[string] // of its conversation, by any reading
 	Direction     string
 	Summary       string
 	Body          json.RawMessage
 	ExhibitRef    string     `db:"exhibit_ref"`
+	AcqNo         int        `db:"acq_no"`
 	MarkReason    *string    `db:"mark_reason"`
 	MarkBy        *string    `db:"mark_by"`
 	MarkAt        *time.Time `db:"mark_at"`
@@ -238,8 +357,9 @@ func (f *Filter) where(timed bool) (string, []any) {
 	return q, args
 }
 
-const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id LEFT JOIN mark m ON m.record_id = r.id WHERE `
-const recordSelect = `SELECT r.*, e.reference AS exhibit_ref, m.reason AS mark_reason, m.by AS mark_by, m.at AS mark_at` + recordFrom
+const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id LEFT JOIN mark m ON m.record_id = r.id WHERE `
+const recordSelect = `SELECT r.*, e.reference AS exhibit_ref, q.number AS acq_no, m.reason AS mark_reason, m.by AS mark_by, m.at AS mark_at,
+  ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread AND r.thread <> '' ORDER BY 1) AS members` + recordFrom
 
 // After is where a page of records goes on: after this time and id.
 type After struct {
@@ -247,23 +367,55 @@ type After struct {
 	ID int64
 }
 
-// Records lists records in order of time. Records without a time come under
-// no window; they are listed by Untimed.
-func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (out []Record, err error) {
+// Records lists records in order of time, and says where the next page begins, nil if
+// this is the last. Records without a time come under no window; they are listed by
+// Untimed.
+func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (out []Record, next *After, err error) {
 	q, args := f.where(true)
 	args = append(args, after.At, after.ID, limit)
 	n := len(args)
 	q += fmt.Sprintf(" AND (r.at, r.id) > ($%d, $%d) ORDER BY r.at, r.id LIMIT $%d", n-2, n-1, n)
-	err = s.list(ctx, &out, "listing records", recordSelect+q, args...)
-	return out, err
+	out, err = s.records(ctx, f.CaseID, "listing records", func(last *Record, n int) {
+		if n == limit {
+			next = &After{*last.At, last.ID}
+		}
+	}, recordSelect+q, args...)
+	return out, next, err
 }
 
-// Untimed lists records whose time did not survive.
-func (s *Store) Untimed(ctx context.Context, f Filter, limit int) (out []Record, err error) {
+// records lists records that may be seen: each passes the gate as the authorities are
+// now. What a reading kept is within scope already; this is the second lock. read, if not
+// nil, is told of the last record that was read and of their number.
+func (s *Store) records(ctx context.Context, caseID int64, what string, read func(*Record, int), q string, args ...any) (out []Record, err error) {
+	gate, err := s.Gate(ctx, caseID)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.list(ctx, &out, what, q, args...); err != nil {
+		return nil, err
+	}
+	if n := len(out); n > 0 && read != nil {
+		read(&out[n-1], n)
+	}
+	return slices.DeleteFunc(out, func(r Record) bool { return gate.Record(r.Subject()) != scope.Admitted }), nil
+}
+
+// Subject is what the gate asks of the record.
+func (r *Record) Subject() scope.Subject {
+	return scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Members: r.Members, Lost: r.ThreadLost}
+}
+
+// Untimed lists records whose time did not survive, after the one with an id, and says
+// after which one the next page begins, 0 if this is the last.
+func (s *Store) Untimed(ctx context.Context, f Filter, after int64, limit int) (out []Record, next int64, err error) {
 	q, args := f.where(false)
-	args = append(args, limit)
-	err = s.list(ctx, &out, "listing records without a time", recordSelect+q+fmt.Sprintf(" AND r.at IS NULL ORDER BY r.id LIMIT $%d", len(args)), args...)
-	return out, err
+	args = append(args, after, limit)
+	out, err = s.records(ctx, f.CaseID, "listing records without a time", func(last *Record, n int) {
+		if n == limit {
+			next = last.ID
+		}
+	}, recordSelect+q+fmt.Sprintf(" AND r.at IS NULL AND r.id > $%d ORDER BY r.id LIMIT $%d", len(args)-1, len(args)), args...)
+	return out, next, err
 }
 
 // Count counts the records that a filter leaves.
@@ -277,9 +429,16 @@ func (s *Store) Count(ctx context.Context, f Filter) (c struct{ All, Below, Unti
 	return c, err
 }
 
+// Months counts the records of a filter by month, in order of time.
+func (s *Store) Months(ctx context.Context, f Filter) (out []timeline.Month, err error) {
+	q, args := f.where(false)
+	err = s.list(ctx, &out, "counting records by month", "SELECT date_trunc('month', r.at, 'UTC') AS at, count(*) AS n"+recordFrom+q+" AND r.at IS NOT NULL GROUP BY 1 ORDER BY 1", args...)
+	return out, err
+}
+
 // Extent gives the times of the first and the last record of a filter.
 func (s *Store) Extent(ctx context.Context, f Filter) (first, last *time.Time, err error) {
-	q, args := f.where(false)
+	q, args := f.where(true)
 	var w struct{ First, Last *time.Time }
 	err = s.get(ctx, &w, "reading the extent", "SELECT min(r.at) AS first, max(r.at) AS last"+recordFrom+q, args...)
 	return w.First, w.Last, err
@@ -312,37 +471,97 @@ func (s *Store) Events(ctx context.Context, f Filter, fault *error) iter.Seq[tim
 
 // RecordByID finds a record of a case.
 func (s *Store) RecordByID(ctx context.Context, caseID, id int64) (*Record, error) {
-	r := &Record{}
-	return r, s.get(ctx, r, fmt.Sprintf("record %d", id), recordSelect+"r.case_id = $1 AND r.id = $2", caseID, id)
+	what := fmt.Sprintf("record %d", id)
+	all, err := s.records(ctx, caseID, what, nil, recordSelect+"r.case_id = $1 AND r.id = $2", caseID, id)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("%s: %w", what, ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &all[0], nil
 }
 
 // Around lists the conversation of a record: n before it and n after.
 func (s *Store) Around(ctx context.Context, r *Record, n int) (out []Record, err error) {
-	err = s.list(ctx, &out, "reading the conversation", `SELECT * FROM (
+	return s.records(ctx, r.CaseID, "reading the conversation", nil, `SELECT * FROM (
   (`+recordSelect+`r.acquisition_id = $1 AND r.kind = $2 AND r.thread = $3 AND (r.at, r.id) <= ($4, $5) ORDER BY r.at DESC, r.id DESC LIMIT $6)
   UNION ALL
   (`+recordSelect+`r.acquisition_id = $1 AND r.kind = $2 AND r.thread = $3 AND (r.at, r.id) > ($4, $5) ORDER BY r.at, r.id LIMIT $6)) c ORDER BY at, id`,
 		r.AcquisitionID, string(r.Kind), r.Thread, r.At, r.ID, n)
-	return out, err
 }
 
-// Mark marks a record with a reason, or changes the reason.
+// Present finds the row that is alive of which r is an earlier version, and the same
+// record in other acquisitions of its exhibit.
+func (s *Store) Present(ctx context.Context, r *Record) (now *Record, elsewhere []Record, err error) {
+	const sameRow = "r.case_id = $1 AND r.exhibit_id = $2 AND r.db = $3 AND r.kind = $4 AND r.body->'origin'->>'table' = $5 AND r.body->'origin'->>'rowid' = $6"
+	w, err := r.Whole()
+	if err != nil || w.Origin.RowID == nil {
+		return nil, nil, err
+	}
+	id := fmt.Sprint(*w.Origin.RowID)
+	all, err := s.records(ctx, r.CaseID, "finding the row's other versions", nil, recordSelect+sameRow+" AND r.id <> $7 ORDER BY r.acquisition_id, r.id LIMIT 50",
+		r.CaseID, r.ExhibitID, r.DB, string(r.Kind), w.Origin.Table, id, r.ID)
+	for i := range all {
+		x := &all[i]
+		switch {
+		case x.AcquisitionID == r.AcquisitionID && x.State == record.Intact && r.State == record.Earlier:
+			now = x
+		case x.AcquisitionID != r.AcquisitionID && x.Summary == r.Summary && sameTime(x.At, r.At):
+			elsewhere = append(elsewhere, *x)
+		}
+	}
+	return now, elsewhere, err
+}
+
+func sameTime(a, b *time.Time) bool {
+	return a == nil && b == nil || a != nil && b != nil && a.Equal(*b)
+}
+
+// Mark marks a record with a reason, or changes the reason, which was the one that r
+// has. What somebody else wrote meanwhile is not overwritten: ErrConflict.
 func (s *Store) Mark(ctx context.Context, c *Case, r *Record, reason, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
-		if err := t.exec("marking the record", "INSERT INTO mark(record_id, by, at, reason) VALUES ($1, $2, now(), $3) ON CONFLICT (record_id) DO UPDATE SET by = $2, at = now(), reason = $3", r.ID, by, reason); err != nil {
+		if err := t.unmarkedSince(r); err != nil {
 			return err
 		}
-		return t.Log(Act{c.Book(), by, "record.marked", r.UID, map[string]string{"reason": reason, "kind": string(r.Kind), "state": string(r.State)}})
+		at, err := t.log(Act{c.Book(), by, "record.marked", r.UID, map[string]string{"reason": reason, "kind": string(r.Kind), "state": string(r.State), "source": casefile.SourceName(r.ExhibitRef, r.AcqNo)}})
+		if err != nil {
+			return err
+		}
+		return t.exec("marking the record", "INSERT INTO mark(record_id, by, at, reason) VALUES ($1, $2, $3, $4) ON CONFLICT (record_id) DO UPDATE SET by = $2, at = $3, reason = $4", r.ID, by, at, reason)
 	})
+}
+
+// unmarkedSince refuses to change a mark that is not as r has it any more.
+func (t *Tx) unmarkedSince(r *Record) error {
+	var now []string
+	// Locking the record keeps two first marks apart.
+	if err := t.exec("locking the record", "SELECT 1 FROM record WHERE id = $1 FOR UPDATE", r.ID); err != nil {
+		return err
+	}
+	if err := t.SelectContext(t.ctx, &now, "SELECT reason FROM mark WHERE record_id = $1", r.ID); err != nil {
+		return fmt.Errorf("reading the mark: %w", err)
+	}
+	if len(now) == 0 != (r.MarkReason == nil) || len(now) == 1 && now[0] != *r.MarkReason {
+		return fmt.Errorf("the mark %w", ErrConflict)
+	}
+	return nil
 }
 
 // Unmark takes a mark away.
 func (s *Store) Unmark(ctx context.Context, c *Case, r *Record, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
+		if err := t.unmarkedSince(r); err != nil {
+			return err
+		}
+		if r.MarkReason == nil {
+			return nil
+		}
 		if err := t.exec("unmarking the record", "DELETE FROM mark WHERE record_id = $1", r.ID); err != nil {
 			return err
 		}
-		return t.Log(Act{c.Book(), by, "record.unmarked", r.UID, nil})
+		return t.Log(Act{c.Book(), by, "record.unmarked", r.UID, map[string]string{"source": casefile.SourceName(r.ExhibitRef, r.AcqNo)}})
 	})
 }
 

@@ -34,7 +34,7 @@ func (s *Store) ChosenRoute(ctx context.Context, exhibit int64) (*RouteChoice, e
 func (s *Store) ChooseRoute(ctx context.Context, c *Case, e *Exhibit, r RouteChoice) error {
 	return s.Change(ctx, func(t *Tx) error {
 		if err := t.exec("choosing the route", "INSERT INTO route_choice(exhibit_id, route, proposed, reason, answers, by) VALUES ($1, $2, $3, $4, $5, $6)",
-			e.ID, r.Route, r.Proposed, r.Reason, string(r.Answers), r.By); err != nil {
+			e.ID, r.Route, r.Proposed, r.Reason, r.Answers, r.By); err != nil {
 			return err
 		}
 		d := map[string]string{"route": r.Route, "proposed": r.Proposed}

@@ -6,46 +6,47 @@ import (
 	"context"
 	"crypto/ed25519"
 	"database/sql"
-	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
+	"sync"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 )
-
-//go:embed migrations/*.sql
-var migrations embed.FS
-
-// migrationFiles is the folder of the embedded migrations.
-func migrationFiles() fs.FS {
-	sub, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		panic(err) // the name is a constant
-	}
-	return sub
-}
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
-	db   *sqlx.DB
-	pool *pgxpool.Pool
-	key  ed25519.PrivateKey
+	db    *sqlx.DB
+	pool  *pgxpool.Pool
+	key   ed25519.PrivateKey
+	heads *Heads
+	seen  witness
 }
 
-// Open connects to the database at url and brings its schema up to date. key
-// signs the heads of the custody ledgers.
-func Open(ctx context.Context, url string, key ed25519.PrivateKey) (*Store, error) {
+// Options are what a store needs beside its database.
+type Options struct {
+	Key   ed25519.PrivateKey // signs the heads of the ledgers
+	Heads *Heads             // where they are kept, outside the database
+	// Connections are how many are held at most; 0 is a few. A run needs two beside
+	// those of pages: its lease must not wait behind its own work.
+	Connections int
+	// AsOwner opens the database even as a role that could rewrite the ledger.
+	AsOwner bool
+}
+
+// Open connects to the database at url, whose schema Migrate has made.
+func Open(ctx context.Context, url string, o Options) (*Store, error) {
 	cfg, err := pgxpool.ParseConfig(url)
 	if err != nil {
 		return nil, fmt.Errorf("the database address: %w", err)
 	}
 	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
+	cfg.AfterConnect = door
+	cfg.MaxConns = int32(max(o.Connections, 10))
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)
 	if err != nil {
 		return nil, fmt.Errorf("the database: %w", err)
@@ -54,16 +55,24 @@ func Open(ctx context.Context, url string, key ed25519.PrivateKey) (*Store, erro
 		pool.Close()
 		return nil, fmt.Errorf("the database at %s:%d cannot be reached: %w", cfg.ConnConfig.Host, cfg.ConnConfig.Port, err)
 	}
-	db := stdlib.OpenDBFromPool(pool)
-	p, err := goose.NewProvider(goose.DialectPostgres, db, migrationFiles())
+	db := sql.OpenDB(doorConnector{stdlib.GetPoolConnector(pool)})
+	db.SetMaxIdleConns(0) // the pool keeps them
+	role, err := checkRole(ctx, db)
+	if o.AsOwner {
+		role = nil
+	}
 	if err == nil {
-		_, err = p.Up(ctx)
+		err = role
+	}
+	s := &Store{db: sqlx.NewDb(db, "pgx"), pool: pool, key: o.Key, heads: o.Heads}
+	if err == nil {
+		err = s.fillParties(ctx)
 	}
 	if err != nil {
-		pool.Close()
-		return nil, fmt.Errorf("bringing the database's schema up to date: %w", err)
+		s.Close()
+		return nil, err
 	}
-	return &Store{db: sqlx.NewDb(db, "pgx"), pool: pool, key: key}, nil
+	return s, nil
 }
 
 // DB is the database itself, for the session store.
@@ -77,6 +86,48 @@ func (s *Store) Close() { s.db.Close(); s.pool.Close() }
 
 // ErrNotFound is returned when the thing asked for is not there.
 var ErrNotFound = errors.New("not found")
+
+// Held makes a change for a run, and refuses it if another worker has the run by now:
+// every write of a run comes this way.
+func (s *Store) Held(ctx context.Context, r *Run, f func(*Tx) error) error {
+	return s.change(ctx, func(t *Tx) error {
+		if err := f(t); err != nil {
+			return err
+		}
+		return t.holds(r)
+	}, false)
+}
+
+// holds says whether a run is still this worker's, by its fencing token, and keeps it
+// so until the transaction ends. It comes last: while it holds, the lease cannot be
+// renewed.
+func (t *Tx) holds(r *Run) error {
+	var one int
+	err := t.GetContext(t.ctx, &one, "SELECT 1 FROM run WHERE id = $1 AND fence = $2 AND state = 'running' FOR SHARE", r.ID, r.Fence)
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrLost
+	}
+	if err != nil {
+		return fmt.Errorf("holding run %d: %w", r.ID, err)
+	}
+	return nil
+}
+
+// renews does the same for a change that takes long, and renews the lease with it: as
+// long as the transaction lasts nobody else can take the run.
+func (t *Tx) renews(r *Run) error {
+	res, err := t.ExecContext(t.ctx, "UPDATE run SET lease_until = greatest(lease_until, clock_timestamp() + interval '60 seconds') WHERE id = $1 AND fence = $2 AND state = 'running'", r.ID, r.Fence)
+	if err != nil {
+		return fmt.Errorf("holding run %d: %w", r.ID, err)
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return ErrLost
+	}
+	return nil
+}
+
+// ErrConflict is wrapped when somebody else has changed a thing meanwhile.
+var ErrConflict = errors.New("was changed meanwhile by somebody else")
 
 // ErrTaken is wrapped when a reference that must be unique is in use.
 var ErrTaken = errors.New("is in use already")
@@ -105,23 +156,96 @@ func (s *Store) list(ctx context.Context, dst any, what, q string, args ...any) 
 // both are there, or neither.
 type Tx struct {
 	*sqlx.Tx
-	ctx context.Context
+	ctx  context.Context
+	conn *sqlx.Conn
 }
 
-// Change runs f in a transaction.
+// load loads rows by COPY.
+func (t *Tx) load(table string, cols []string, rows pgx.CopyFromSource) error {
+	return t.conn.Raw(func(c any) error {
+		_, err := c.(doorConn).Conn.Conn().CopyFrom(t.ctx, pgx.Identifier{table}, cols, rows)
+		return err
+	})
+}
+
+// Change runs f in a transaction. If ctx carries the key of a form that was sent
+// before, nothing is done, and the error is ErrSent.
 func (s *Store) Change(ctx context.Context, f func(*Tx) error) error {
-	tx, err := s.db.BeginTxx(ctx, nil)
+	return s.change(ctx, f, true)
+}
+
+func (s *Store) change(ctx context.Context, f func(*Tx) error, form bool) (err error) {
+	conn, err := s.db.Connx(ctx)
+	if err != nil {
+		return fmt.Errorf("beginning a transaction: %w", err)
+	}
+	defer conn.Close()
+	tx, err := conn.BeginTxx(ctx, nil)
 	if err != nil {
 		return fmt.Errorf("beginning a transaction: %w", err)
 	}
 	defer tx.Rollback()
-	if err := f(&Tx{tx, ctx}); err != nil {
+	t := &Tx{tx, ctx, conn}
+	sent, _ := ctx.Value(formKey{}).(*sentForm)
+	if form && sent != nil {
+		took, err := sent.take(t)
+		if err != nil {
+			return err
+		}
+		if took {
+			defer func() { sent.settle(err == nil) }()
+		}
+	}
+	if err = f(t); err != nil {
 		return err
 	}
-	if err := tx.Commit(); err != nil {
-		return fmt.Errorf("committing: %w", err)
+	if err = tx.Commit(); err != nil {
+		err = fmt.Errorf("committing: %w", err)
 	}
-	return nil
+	return err
+}
+
+// ErrSent is returned where a form was sent before: what it asked for is done.
+var ErrSent = errors.New("this form was sent before, and what it asks for is done")
+
+type formKey struct{}
+
+// sentForm is a form that is being handled: the first change that it makes takes its
+// key, in the same transaction.
+type sentForm struct {
+	mu    sync.Mutex
+	key   string
+	taken bool
+}
+
+// WithForm gives a context for handling a form with a key of its own.
+func WithForm(ctx context.Context, key string) context.Context {
+	return context.WithValue(ctx, formKey{}, &sentForm{key: key})
+}
+
+// take takes the key, unless an earlier change of the same handling has it.
+func (f *sentForm) take(t *Tx) (took bool, err error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.taken {
+		return false, nil
+	}
+	res, err := t.ExecContext(t.ctx, "INSERT INTO form_sent(key) VALUES ($1) ON CONFLICT DO NOTHING", f.key)
+	if err != nil {
+		return false, fmt.Errorf("keeping the form's key: %w", err)
+	}
+	if n, _ := res.RowsAffected(); n == 0 {
+		return false, ErrSent
+	}
+	f.taken = true
+	return true, t.exec("forgetting old forms", "DELETE FROM form_sent WHERE at < now() - interval '2 days'")
+}
+
+// settle keeps the key taken if the change was made, and gives it back if not.
+func (f *sentForm) settle(made bool) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.taken = made
 }
 
 // exec changes rows; what names the change for errors.
@@ -146,4 +270,12 @@ func describe(what string, err error) error {
 		return fmt.Errorf("%s %w", what, ErrTaken)
 	}
 	return fmt.Errorf("%s: %w", what, err)
+}
+
+// Internal reports whether an error is what the database says of a statement: that is for
+// who keeps it, not for a page.
+func Internal(err error) bool {
+	var pg *pgconn.PgError
+	var scan *pgconn.ConnectError
+	return errors.As(err, &pg) || errors.As(err, &scan)
 }

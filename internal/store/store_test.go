@@ -1,13 +1,16 @@
 package store_test
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"strings"
 	"sync"
 	"testing"
 	"time"
 
+	"crosswind/core/ledger"
 	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
@@ -17,7 +20,7 @@ import (
 func newCase(t *testing.T, s *store.Store) (*store.Case, *store.Exhibit) {
 	t.Helper()
 	ctx := context.Background()
-	if err := s.AddCase(ctx, store.Case{Reference: "T-1", Title: "Test", Zone: "UTC"}, store.Authority{Kind: "warrant", IssuedBy: "x", Number: "1", ValidFrom: time.Now(), ValidTo: time.Now(), ScopeKinds: []string{"message"}}, "tester"); err != nil {
+	if err := s.AddCase(ctx, store.Case{Reference: "T-1", Title: "Test", Zone: "UTC"}, store.Authority{Kind: "warrant", IssuedBy: "x", Number: "1", ValidFrom: time.Now(), ValidTo: time.Now().Add(time.Hour), ScopeKinds: []string{"message"}}, "tester"); err != nil {
 		t.Fatal(err)
 	}
 	c, err := s.CaseByReference(ctx, "T-1")
@@ -34,16 +37,20 @@ func newCase(t *testing.T, s *store.Store) (*store.Case, *store.Exhibit) {
 	return c, &es[0]
 }
 
-// The database itself refuses to change the ledger, for the role that the
-// application uses.
-func TestLedgerIsAppendOnly(t *testing.T) {
-	s := storetest.Open(t)
+// The database itself refuses to change the ledger, or anything that keeps it from
+// being changed, for the role that the application uses.
+func TestTheApplicationCannotRewriteTheLedger(t *testing.T) {
+	s, owner := storetest.OpenWithOwner(t)
 	c, _ := newCase(t, s)
 	for _, q := range []string{
 		"UPDATE ledger SET line = 'x'", "UPDATE ledger SET at = now() WHERE seq = 1", "DELETE FROM ledger", "DELETE FROM ledger WHERE seq = 4", "TRUNCATE ledger",
+		"ALTER TABLE ledger DISABLE TRIGGER ALL", "ALTER TABLE ledger DROP CONSTRAINT ledger_pkey", "ALTER TABLE ledger RENAME TO was", "DROP TABLE ledger", "DROP TRIGGER ledger_no_change ON ledger",
+		"SET session_replication_role = replica", "CREATE OR REPLACE FUNCTION ledger_is_append_only() RETURNS trigger LANGUAGE plpgsql AS 'BEGIN RETURN NEW; END'",
+		"DROP FUNCTION ledger_is_append_only CASCADE", "CREATE RULE r AS ON INSERT TO ledger DO INSTEAD NOTHING", "CREATE TRIGGER t BEFORE INSERT ON ledger EXECUTE FUNCTION ledger_is_append_only()",
+		"ALTER ROLE crosswind_app SUPERUSER", "UPDATE goose_db_version SET version_id = 0", "CREATE TABLE public.x()", "SET ROLE crosswind", "COPY ledger TO PROGRAM 'true'",
 	} {
-		if _, err := s.DB().Exec(q); err == nil || !strings.Contains(err.Error(), "append-only") {
-			t.Errorf("%s: %v", q, err)
+		if _, err := s.DB().Exec(q); err == nil {
+			t.Errorf("%s: done", q)
 		}
 	}
 	faults, err := s.CheckLedger(context.Background(), c.Book())
@@ -53,7 +60,7 @@ func TestLedgerIsAppendOnly(t *testing.T) {
 	// With the trigger out of the way, as only the table's owner can, a change
 	// is found.
 	for _, q := range []string{"ALTER TABLE ledger DISABLE TRIGGER ALL", "UPDATE ledger SET line = convert_to(replace(convert_from(line, 'UTF8'), 'tester', 'nobody'), 'UTF8') WHERE seq = 3"} {
-		if _, err := s.DB().Exec(q); err != nil {
+		if _, err := owner.Exec(q); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -63,6 +70,115 @@ func TestLedgerIsAppendOnly(t *testing.T) {
 	if _, err := s.SignedHead(context.Background(), c.Book()); err == nil {
 		t.Error("a broken ledger was signed")
 	}
+}
+
+// Whoever owns the database can cut the ledger's tail, or write a new chain that holds
+// in itself: the heads that were signed before show it, on every page and at every
+// check, and nothing is signed over it.
+func TestCutAndRewrittenLedgers(t *testing.T) {
+	rewrite := func(lines [][]byte, from, to string) (out [][]byte) {
+		prev := ledger.Genesis
+		for _, l := range lines {
+			var e ledger.Entry
+			json.Unmarshal(bytes.ReplaceAll(l, []byte(from), []byte(to)), &e)
+			e.Prev = prev
+			n, _ := e.Line()
+			prev = ledger.LineHash(n)
+			out = append(out, n)
+		}
+		return out
+	}
+	for name, forge := range map[string]func([][]byte) [][]byte{
+		"cut":               func(l [][]byte) [][]byte { return l[:len(l)-1] },
+		"cut to nothing":    func([][]byte) [][]byte { return nil },
+		"under a new name":  func(l [][]byte) [][]byte { return rewrite(l, `"by":"tester"`, `"by":"nobody"`) },
+		"with further ones": func(l [][]byte) [][]byte { return rewrite(append(l, l[len(l)-1]), "tester", "nobody") },
+	} {
+		s, owner := storetest.OpenWithOwner(t)
+		ctx := context.Background()
+		c, _ := newCase(t, s)
+		if err := s.Witness(ctx); err != nil {
+			t.Fatal(err)
+		}
+		var lines [][]byte
+		for l, err := range s.Lines(ctx, c.Book()) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			lines = append(lines, l)
+		}
+		if _, err := owner.Exec("ALTER TABLE ledger DISABLE TRIGGER ALL; DELETE FROM ledger"); err != nil {
+			t.Fatal(err)
+		}
+		for i, l := range forge(lines) {
+			if _, err := owner.Exec("INSERT INTO ledger VALUES ($1, $2, $3, $4, now())", c.Book(), i+1, l, ledger.LineHash(l)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if st, err := s.LedgerState(ctx, c.Book()); err != nil || !strings.Contains(st.Fault, "head that was signed") {
+			t.Errorf("%s: the page says %q, %v", name, st.Fault, err)
+		}
+		if faults, err := s.CheckLedger(ctx, c.Book()); err != nil || len(faults) == 0 {
+			t.Errorf("%s: the check finds %v, %v", name, faults, err)
+		}
+		if h, err := s.SignedHead(ctx, c.Book()); err == nil {
+			t.Errorf("%s: signed as %d entries", name, h.Size)
+		}
+		if err := s.Witness(ctx); err != nil {
+			t.Error(err)
+		}
+		if heads, err := s.Heads(c.Book()); err != nil || len(heads) != 1 {
+			t.Errorf("%s: %d heads are kept, %v", name, len(heads), err)
+		}
+	}
+}
+
+// An entry that claims a time ahead of the clock is named.
+func TestEntriesAheadOfTheClock(t *testing.T) {
+	s, owner := storetest.OpenWithOwner(t)
+	e := ledger.Entry{Book: "b", Seq: 1, Prev: ledger.Genesis, At: time.Now().UTC().Add(2 * time.Minute).Format(ledger.TimeFormat), By: "x", What: "y", On: "z"}
+	l, err := e.Line()
+	if err == nil {
+		_, err = owner.Exec("INSERT INTO ledger VALUES ('b', 1, $1, '', now())", l)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if faults, err := s.CheckLedger(context.Background(), "b"); err != nil || len(faults) != 1 || !strings.Contains(faults[0].Error(), "ahead of the clock") {
+		t.Error(faults, err)
+	}
+}
+
+// The application opens the database only as a role that cannot rewrite the ledger,
+// unless it is told to; and only with the schema that it knows.
+func TestOwnersAreRefused(t *testing.T) {
+	admin, ctx := storetest.URL(t), context.Background()
+	if _, err := store.Open(ctx, admin, store.Options{AsOwner: true}); err == nil || !strings.Contains(err.Error(), "crosswind migrate") {
+		t.Error(err)
+	}
+	storetest.At(t, admin)
+	if _, err := store.Open(ctx, admin, store.Options{}); !errors.Is(err, store.ErrOwner) {
+		t.Error(err)
+	}
+	s, err := store.Open(ctx, admin, store.Options{AsOwner: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Close()
+}
+
+// Several that bring the schema up to date at once wait for each other.
+func TestMigrationsAtOnce(t *testing.T) {
+	admin := storetest.URL(t)
+	var wg sync.WaitGroup
+	for range 6 {
+		wg.Go(func() {
+			if _, err := store.Prepare(context.Background(), admin); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
 }
 
 func TestLedgerUnderConcurrency(t *testing.T) {
@@ -129,23 +245,45 @@ func TestHostileTextIsKept(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, err := s.AcquisitionForRun(ctx, c, store.Acquisition{ExhibitID: e.ID, RunID: r.ID, Facts: []byte("{}"), StartedAt: time.Now()})
+	const hostile = "nul \x00 half \xff literal \\u0000 <script>alert(1)</script>"
+	const kept = `nul ␀ half � literal \u0000 <script>alert(1)</script>`
+	facts, _ := json.Marshal(map[string]string{"name": hostile})
+	a, err := s.AcquisitionForRun(ctx, c, r, store.Acquisition{ExhibitID: e.ID, Source: hostile, Method: hostile, Facts: facts, StartedAt: time.Now()})
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err := s.RecoveryForRun(ctx, store.Recovery{AcquisitionID: a.ID, RunID: r.ID, StartedAt: time.Now()})
+	v, _, err := s.RecoveryForRun(ctx, c, r, store.Recovery{AcquisitionID: a.ID, StartedAt: time.Now()})
 	if err != nil {
 		t.Fatal(err)
+	}
+	old := time.Date(-5000, 1, 1, 0, 0, 0, 0, time.UTC)
+	for _, err := range []error{
+		s.AddFile(ctx, r, &store.File{AcquisitionID: a.ID, Path: hostile, RealPath: hostile, ModifiedAt: &old, Segments: []byte{}, CheckedAt: time.Now()}),
+		s.AddFaults(ctx, r, a, []store.AcquisitionFault{{Path: hostile, Fault: hostile}}),
+		s.Log(ctx, store.Act{Book: hostile, By: hostile, What: hostile, On: hostile, Detail: map[string]string{"x": hostile}}),
+	} {
+		if err != nil {
+			t.Error(err)
+		}
+	}
+	if _, err := s.SaveProgress(ctx, r, store.Progress{Found: map[string]int64{hostile: 1}, Log: []string{hostile}}, time.Minute); err != nil {
+		t.Error(err)
+	}
+	if got, err := s.RunByID(ctx, r.ID); err != nil || len(got.Log) != 1 || got.Log[0] != kept {
+		t.Errorf("%q, %v", got.Log, err)
 	}
 	at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for range 2 { // the second time must change nothing
-		r := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Text: "nul \x00 half \xff <script>alert(1)</script>"}
-		if err := s.SaveDatabase(ctx, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) { yield(r, nil) }); err != nil {
-			t.Fatal(err)
+		x := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Text: hostile, ThreadTitle: hostile, Details: []record.Detail{{Label: "x", Value: hostile}},
+			Parties: []string{"x"}, Origin: record.Origin{Table: hostile, Fields: []record.Field{{Name: hostile}}}}
+		if ch, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}"), Notes: []string{hostile},
+			Map: &store.PageMap{Tables: []string{hostile}, Cells: []byte{}, Tally: []byte(`[{"table":"\u0000"}]`), Rows: []store.FoundRow{{Tab: hostile, Fields: []byte(`"\u0000 \\u0000"`)}}},
+		}, func(yield func(*record.Record, error) bool) { yield(x, nil) }); err != nil || ch != (store.Changes{}) {
+			t.Fatal(ch, err)
 		}
 	}
 	broken := errors.New("the reader broke off")
-	if err := s.SaveDatabase(ctx, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/y", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
+	if _, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/y", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
 		if yield(&record.Record{UID: "2", Kind: record.Message, State: record.Intact, At: &at}, nil) {
 			yield(nil, broken)
 		}
@@ -155,11 +293,11 @@ func TestHostileTextIsKept(t *testing.T) {
 	if dbs, err := s.RecoveredDatabases(ctx, v.ID); err != nil || len(dbs) != 1 {
 		t.Errorf("%v, %v", dbs, err)
 	}
-	got, err := s.Records(ctx, store.Filter{CaseID: c.ID, Words: "<script>"}, store.After{}, 10)
-	if err != nil || len(got) != 1 || got[0].Summary != "nul ␀ half � <script>alert(1)</script>" {
+	got, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Words: "<script>"}, store.After{}, 10)
+	if err != nil || len(got) != 1 || got[0].Summary != kept || !strings.Contains(string(got[0].Body), "Kept as") {
 		t.Errorf("%+v, %v", got, err)
 	}
-	if got, err = s.Records(ctx, store.Filter{CaseID: c.ID, Words: "%"}, store.After{}, 10); err != nil || len(got) != 0 {
+	if got, _, err = s.Records(ctx, store.Filter{CaseID: c.ID, Words: "%"}, store.After{}, 10); err != nil || len(got) != 0 {
 		t.Errorf("a percent sign was taken for a pattern: %d, %v", len(got), err)
 	}
 }

@@ -54,7 +54,7 @@ func key(sha256 string) string { return "sha256/" + sha256[:2] + "/" + sha256 }
 // Put keeps what r holds. An object appears whole or not at all; it is read
 // back and hashed again after it was sent.
 func (v *Bucket) Put(ctx context.Context, r io.Reader, progress func(n int)) (*digest.Set, error) {
-	tmp, err := os.CreateTemp(v.scratch, "incoming-")
+	tmp, err := CreateOwned(v.scratch, "incoming-*")
 	if err != nil {
 		return nil, Writing(err)
 	}

@@ -3,16 +3,14 @@ package vault
 import (
 	"bytes"
 	"context"
-	"crypto/rand"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"syscall"
-	"time"
 
 	"crosswind/core/digest"
 )
@@ -28,25 +26,56 @@ func OpenFolder(dir string) (*Folder, error) {
 			return nil, fmt.Errorf("the vault: %w", err)
 		}
 	}
-	probe, err := os.CreateTemp(filepath.Join(dir, "incoming"), "probe-")
+	probe, err := CreateOwned(filepath.Join(dir, "incoming"), "probe-")
 	if err != nil {
 		return nil, fmt.Errorf("the vault cannot be written to: %w", err)
 	}
-	probe.Close()
-	return &Folder{dir}, errors.Join(os.Remove(probe.Name()), sweep(filepath.Join(dir, "incoming")))
+	defer probe.Close()
+	return &Folder{dir}, errors.Join(os.Remove(probe.Name()), Sweep(filepath.Join(dir, "incoming"), ""))
 }
 
-// stale is the age at which a file that is being written belongs to a process
-// that has died: a living one writes to it all the time.
-const stale = time.Hour
-
-// sweep removes what processes that died left half-written.
-func sweep(dir string) (err error) {
-	entries, err := os.ReadDir(dir)
-	for _, e := range entries {
-		if st, serr := e.Info(); serr == nil && time.Since(st.ModTime()) > stale {
-			err = errors.Join(err, os.Remove(filepath.Join(dir, e.Name())))
+// CreateOwned makes a file in dir that is being written, by a pattern as os.CreateTemp
+// takes it: it is locked as long as it is open, so that a sweep knows that somebody owns
+// it, on whatever machine.
+func CreateOwned(dir, pattern string) (*os.File, error) {
+	for {
+		f, err := os.CreateTemp(dir, pattern)
+		if err != nil {
+			return nil, err
 		}
+		err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX)
+		if err == nil {
+			_, err = os.Lstat(f.Name()) // a sweep may have come between
+		}
+		if err == nil {
+			return f, nil
+		}
+		f.Close()
+		if !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+}
+
+// Sweep removes the files in dir whose names begin with prefix and that nobody writes any
+// more: what processes that died left half-written.
+func Sweep(dir, prefix string) (err error) {
+	entries, err := os.ReadDir(dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	for _, e := range entries {
+		if !e.Type().IsRegular() || !strings.HasPrefix(e.Name(), prefix) {
+			continue
+		}
+		f, oerr := os.OpenFile(filepath.Join(dir, e.Name()), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+		if oerr != nil {
+			continue // gone, or not ours
+		}
+		if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) == nil {
+			err = errors.Join(err, os.Remove(f.Name()))
+		}
+		f.Close()
 	}
 	return err
 }
@@ -60,22 +89,53 @@ func (v *Folder) Path(sha256 string) string {
 // temporary name, synced, renamed, read-only. A blob that is there already is
 // written once only. progress, if not nil, is told of bytes as they come.
 func (v *Folder) Put(ctx context.Context, r io.Reader, progress func(n int)) (*digest.Set, error) {
-	name := make([]byte, 12)
-	rand.Read(name) // never fails
-	tmp := filepath.Join(v.dir, "incoming", hex.EncodeToString(name))
-	f, err := os.OpenFile(tmp, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	r = told{ctx, r, progress}
+	// What is small is hashed first: most of it, such as empty files, is there already.
+	head := make([]byte, small)
+	n, err := io.ReadFull(r, head)
+	switch {
+	case err == io.EOF, err == io.ErrUnexpectedEOF:
+		if set, there, err := v.have(head[:n]); there || err != nil {
+			return set, err
+		}
+	case err != nil:
+		return nil, fmt.Errorf("after %d bytes: %w", n, err)
+	}
+	return v.put(ctx, io.MultiReader(bytes.NewReader(head[:n]), r))
+}
+
+// small is up to which size a blob is looked for before it is written.
+const small = 4 << 10
+
+// have gives the digests of content that is in the vault already, and holds there.
+func (v *Folder) have(content []byte) (set *digest.Set, there bool, err error) {
+	set = digest.Of(content)
+	_, _, sum := set.Hex()
+	kept, err := os.ReadFile(v.Path(sum))
+	if err != nil {
+		return set, false, nil
+	}
+	if !bytes.Equal(kept, content) {
+		return set, false, fmt.Errorf("the vault's copy of %s has been altered; it is left as it is", sum)
+	}
+	return set, true, nil
+}
+
+func (v *Folder) put(ctx context.Context, r io.Reader) (*digest.Set, error) {
+	f, err := CreateOwned(filepath.Join(v.dir, "incoming"), "")
 	if err != nil {
 		return nil, Writing(err)
 	}
+	tmp := f.Name()
 	defer os.Remove(tmp) // gone already if all went well
 	defer f.Close()
 	w, to := digest.NewWriter(), into{f, new(int64)}
-	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(to, w)}, told{ctx, r, progress}, make([]byte, 256<<10))
+	n, err := io.CopyBuffer(struct{ io.Writer }{io.MultiWriter(to, w)}, r, make([]byte, 256<<10))
 	set := w.Sum()
 	if err != nil {
 		return set, fmt.Errorf("after %d bytes: %w", n, err)
 	}
-	if err := errors.Join(to.end(n), f.Sync(), f.Chmod(0o400), f.Close()); err != nil {
+	if err := errors.Join(to.end(n), f.Sync(), f.Chmod(0o400)); err != nil {
 		return set, Writing(err)
 	}
 	return set, v.settle(ctx, tmp, set)

@@ -11,7 +11,6 @@ import (
 	"syscall"
 	"testing"
 	"testing/iotest"
-	"time"
 )
 
 func open(t *testing.T) (*Folder, string) {
@@ -130,16 +129,18 @@ func (endless) Read(p []byte) (int, error) { return len(p), nil }
 
 func TestLeftoversOfDeadProcessesAreSwept(t *testing.T) {
 	_, dir := open(t)
-	for name, age := range map[string]time.Duration{"old": 2 * time.Hour, "new": time.Second} {
-		path := filepath.Join(dir, "incoming", name)
-		if err := errors.Join(os.WriteFile(path, nil, 0o600), os.Chtimes(path, time.Now(), time.Now().Add(-age))); err != nil {
-			t.Fatal(err)
-		}
+	if err := os.WriteFile(filepath.Join(dir, "incoming", "left"), nil, 0o600); err != nil { // however new it is
+		t.Fatal(err)
 	}
+	owned, err := CreateOwned(filepath.Join(dir, "incoming"), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer owned.Close()
 	if _, err := OpenFolder(dir); err != nil || incoming(t, dir) != 1 {
 		t.Errorf("%v, %d left", err, incoming(t, dir))
 	}
-	if _, err := OpenFolder(filepath.Join(dir, "incoming", "new")); err == nil {
+	if _, err := OpenFolder(owned.Name()); err == nil {
 		t.Error("a file was taken for a vault")
 	}
 }

@@ -5,8 +5,11 @@ package web
 import (
 	"embed"
 	"fmt"
+	"io"
 	"io/fs"
+	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -42,6 +45,7 @@ func Handler(a *frame.App) (http.Handler, error) {
 	gin.SetMode(gin.ReleaseMode)
 	a.Sessions = scs.New()
 	a.Sessions.Store = postgresstore.New(a.Store.DB())
+	a.Sessions.HashTokenInStore = true // who reads the database must not be able to sign in with it
 	a.Sessions.Lifetime = 12 * time.Hour
 	a.Sessions.Cookie.Name = "crosswind"
 	a.Sessions.Cookie.SameSite = http.SameSiteStrictMode
@@ -51,29 +55,19 @@ func Handler(a *frame.App) (http.Handler, error) {
 	}
 	r := gin.New()
 	r.Use(gin.CustomRecovery(func(c *gin.Context, v any) { a.Fail(c, fmt.Errorf("a fault in the application itself: %v", v)) }))
-	r.Use(func(c *gin.Context) {
-		h := c.Writer.Header()
-		h.Set("Content-Security-Policy", policy)
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("Referrer-Policy", "same-origin")
-		limit := int64(maxForm)
-		switch at := c.Request.URL.Path; {
-		case strings.HasSuffix(at, "/intake/photograph"), strings.HasSuffix(at, "/intake/document"):
-			limit += intake.MaxPhotograph
-		case strings.HasSuffix(at, "/recover/passwords"):
-			limit += recoverpage.MaxCandidates
-		case strings.HasSuffix(at, "/acquire/archive"), strings.HasSuffix(at, "/verify/known"):
-			limit += maxArchive
-		}
-		c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, limit)
-	})
+	r.Use(headers, a.Readable)
 	files, err := fs.Sub(static, "static")
 	if err != nil {
 		return nil, err
 	}
 	r.GET("/static/*file", func(c *gin.Context) {
+		name := strings.TrimPrefix(c.Param("file"), "/")
+		if st, err := fs.Stat(files, name); err != nil || !st.Mode().IsRegular() { // folders list nothing
+			a.Fail(c, frame.NoPage(c.Request.URL.Path))
+			return
+		}
 		c.Header("Cache-Control", "no-cache")
-		c.FileFromFS(c.Param("file"), http.FS(files))
+		c.FileFromFS(name, http.FS(files))
 	})
 	a.Routes(r)
 	signed := frame.Group{App: a, G: r.Group("/", a.Signed)}
@@ -86,5 +80,95 @@ func Handler(a *frame.App) (http.Handler, error) {
 	examine.Routes(a, inCase)
 	report.Routes(a, inCase)
 	r.NoRoute(func(c *gin.Context) { a.Fail(c, frame.NoPage(c.Request.URL.Path)) })
-	return http.NewCrossOriginProtection().Handler(a.Sessions.LoadAndSave(r)), nil
+	return bounded(a, http.NewCrossOriginProtection().Handler(a.Sessions.LoadAndSave(r))), nil
+}
+
+// headers are those of every answer; what a handler needs otherwise it sets again.
+func headers(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("Content-Security-Policy", policy)
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "same-origin")
+	h.Set("Cross-Origin-Opener-Policy", "same-origin")
+	h.Set("Cross-Origin-Resource-Policy", "same-origin")
+	h.Set("Cache-Control", "no-store")
+}
+
+// limit is how many bytes a request may send.
+func limit(path string) int64 {
+	n := int64(maxForm)
+	switch {
+	case strings.HasSuffix(path, "/intake/photograph"), strings.HasSuffix(path, "/intake/document"):
+		n += intake.MaxPhotograph
+	case strings.HasSuffix(path, "/recover/passwords"):
+		n += recoverpage.MaxCandidates
+	case strings.HasSuffix(path, "/acquire/archive"), strings.HasSuffix(path, "/verify/known"):
+		n += maxArchive
+	}
+	return n
+}
+
+// quiet is how long a body may bring nothing, and an answer may be taken by nobody.
+var quiet = 30 * time.Second
+
+// bounded answers only to the application's own names, and keeps no connection open for
+// a body that does not come or an answer that nobody takes.
+func bounded(a *frame.App, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if !ours(a.Hosts, r.Host) {
+			http.Error(w, "This is not the name of this Crosswind; --host names further ones.", http.StatusMisdirectedRequest)
+			return
+		}
+		rc := http.NewResponseController(w)
+		if r.Body != nil && r.Body != http.NoBody {
+			r.Body = http.MaxBytesReader(w, &steady{r.Body, rc, quiet}, limit(r.URL.Path))
+		}
+		// A connection that cannot have deadlines, as in some tests, goes without.
+		_ = rc.SetWriteDeadline(time.Now().Add(2 * quiet))
+		next.ServeHTTP(&taken{w, rc}, r)
+	})
+}
+
+// steady is a body of which something must come within a time, again and again.
+type steady struct {
+	io.ReadCloser
+	rc    *http.ResponseController
+	quiet time.Duration
+}
+
+func (s *steady) Read(p []byte) (int, error) {
+	_ = s.rc.SetReadDeadline(time.Now().Add(s.quiet))
+	return s.ReadCloser.Read(p)
+}
+
+// taken is an answer of which something must be taken within a time, again and again:
+// events and large downloads go on as long as somebody takes them.
+type taken struct {
+	http.ResponseWriter
+	rc *http.ResponseController
+}
+
+func (t *taken) Write(p []byte) (int, error) {
+	_ = t.rc.SetWriteDeadline(time.Now().Add(2 * quiet))
+	return t.ResponseWriter.Write(p)
+}
+
+// Unwrap gives what is underneath.
+func (t *taken) Unwrap() http.ResponseWriter { return t.ResponseWriter }
+
+// Flush sends what is written.
+func (t *taken) Flush() { _ = t.rc.Flush() }
+
+// ours reports whether a request names this application: this machine by a loopback name
+// or address, or one of its further names.
+func ours(names []string, host string) bool {
+	name, _, err := net.SplitHostPort(host)
+	if err != nil {
+		name = host
+	}
+	name = strings.ToLower(strings.TrimSuffix(strings.Trim(name, "[]"), "."))
+	if ip := net.ParseIP(name); ip != nil && ip.IsLoopback() || name == "localhost" {
+		return true
+	}
+	return slices.ContainsFunc(names, func(n string) bool { return strings.EqualFold(n, name) || strings.EqualFold(n, host) })
 }

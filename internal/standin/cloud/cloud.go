@@ -22,6 +22,7 @@ import (
 	"time"
 
 	client "crosswind/internal/cloud"
+	"crosswind/internal/line"
 
 	"github.com/pquerna/otp/totp"
 )
@@ -144,7 +145,7 @@ func walk(dir string, visit func(f client.File, at string)) error {
 			return err
 		}
 		rel, err := filepath.Rel(dir, p)
-		visit(client.File{Path: "/" + filepath.ToSlash(rel), Size: st.Size(), Changed: st.ModTime().UTC()}, p)
+		visit(client.File{Path: "/" + filepath.ToSlash(rel), Size: st.Size(), Changed: line.Time{Time: st.ModTime().UTC()}}, p)
 		return err
 	})
 }

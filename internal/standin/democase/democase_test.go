@@ -124,7 +124,7 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 				src.Log = &fieldmap.Source{Path: l.Path, Stored: l.Stored, SHA256: l.SHA256, Bytes: bytes.NewReader(log)}
 			}
 		}
-		for r, err := range m.Records(salvage.New(db), src, fieldmap.Names{}, salvage.Options{Full: true}, func(*salvage.Row) {}) {
+		for r, err := range m.Records(salvage.New(db), src, fieldmap.Names{}, salvage.Options{Full: true}, func(fieldmap.Members) {}, func(*salvage.Row) {}) {
 			if err != nil {
 				t.Fatal(err)
 			}

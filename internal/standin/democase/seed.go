@@ -5,7 +5,7 @@ import (
 	"errors"
 	"time"
 
-	"crosswind/core/record"
+	handles "crosswind/core/people"
 	"crosswind/internal/password"
 	"crosswind/internal/store"
 )
@@ -27,7 +27,7 @@ func Seed(ctx context.Context, s *store.Store) error {
 	}
 	for _, a := range Accounts {
 		if _, err := s.ExaminerByLogin(ctx, a.Login); errors.Is(err, store.ErrNotFound) {
-			if err := s.AddExaminer(ctx, store.Examiner{Login: a.Login, Name: a.Name, Role: a.Role, PasswordHash: password.Hash(a.Password)}, "demo", false); err != nil {
+			if err := s.AddExaminer(ctx, store.Examiner{Login: a.Login, Name: a.Name, Role: a.Role, PasswordHash: password.Hash(ctx, a.Password)}, "demo", false); err != nil {
 				return err
 			}
 		} else if err != nil {
@@ -45,9 +45,9 @@ func Seed(ctx context.Context, s *store.Store) error {
 		People: "The owner of the harbour phone\nMaren O., storekeeper, has the galley phone\nKetil, with a van",
 		Notes:  "The instrument store at Varn Skerries was found open on 12 September 2026; six theodolites are missing."}, store.Authority{
 		Kind: "warrant", IssuedBy: "Examining magistrate, Varn Skerries district", Number: "VS 412/26",
-		ValidFrom: at(24, 0, 0), ValidTo: time.Date(2027, 3, 25, 0, 0, 0, 0, zone),
+		ValidFrom: at(24, 0, 0), ValidTo: time.Date(2099, 3, 25, 0, 0, 0, 0, zone), // the demo is to work for long
 		ScopeKinds: []string{"message", "call", "contact"}, ScopeFrom: &from, ScopeTo: &to,
-		ScopePeople: "the owner and everyone in contact with the owner", Excluded: Counsel.Name, Privileged: []string{record.Handle(Counsel.Number)}}, by)
+		ScopePeople: "the owner and everyone in contact with the owner", Excluded: Counsel.Name, Privileged: []string{handles.Normal(Counsel.Number, "")}}, by)
 	if err != nil {
 		return err
 	}

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	link "crosswind/internal/handset"
+	"crosswind/internal/line"
 )
 
 // Model is a handset as it is found.
@@ -158,7 +159,7 @@ func (h *Handset) tree(w http.ResponseWriter, _ *http.Request) error {
 		if err != nil {
 			return err
 		}
-		return out.Encode(link.Entry{Path: "/" + filepath.ToSlash(rel), Size: st.Size(), Changed: st.ModTime().UTC()})
+		return out.Encode(link.Entry{Path: "/" + filepath.ToSlash(rel), Size: st.Size(), Changed: line.Time{Time: st.ModTime().UTC()}})
 	})
 	if err == nil {
 		_, err = io.WriteString(w, "end\n")

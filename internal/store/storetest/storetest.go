@@ -5,9 +5,11 @@ import (
 	"context"
 	"crypto/ed25519"
 	"crypto/rand"
+	"database/sql"
 	"fmt"
 	"net/url"
 	"os"
+	"path/filepath"
 	"testing"
 
 	"crosswind/internal/store"
@@ -15,11 +17,45 @@ import (
 	"github.com/jackc/pgx/v5"
 )
 
+// Key signs the heads of the stores that Open opens.
+var Key = ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))
+
 // Open makes a database on the server that CROSSWIND_TEST_DATABASE names, and
-// opens a store in it. Without that variable the test is skipped, and the
-// script that runs all tests always sets it.
+// opens a store in it as the application does, as a role that does not own it. Without
+// that variable the test is skipped, and the script that runs all tests always sets it.
 func Open(t testing.TB) *store.Store {
-	s, err := store.Open(context.Background(), URL(t), ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize)))
+	s, _ := OpenWithOwner(t)
+	return s
+}
+
+// OpenWithOwner does the same, and gives the database as its owner has it: who can
+// drop triggers and rewrite lines.
+func OpenWithOwner(t testing.TB) (*store.Store, *sql.DB) {
+	t.Helper()
+	admin := URL(t)
+	s := At(t, admin)
+	owner, err := sql.Open("pgx", admin)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { owner.Close() })
+	return s, owner
+}
+
+// At opens a store in the database of an administrator's address. Its heads are in a
+// folder of the test's own.
+func At(t testing.TB, admin string) *store.Store {
+	t.Helper()
+	ctx := context.Background()
+	app, err := store.Prepare(ctx, admin)
+	if err != nil {
+		t.Fatal(err)
+	}
+	heads, err := store.OpenHeads(Key.Public().(ed25519.PublicKey), filepath.Join(t.TempDir(), "heads.jsonl"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(ctx, app, store.Options{Key: Key, Heads: heads})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -27,7 +63,7 @@ func Open(t testing.TB) *store.Store {
 	return s
 }
 
-// URL makes a database and gives its address.
+// URL makes a database and gives its address, an administrator's.
 func URL(t testing.TB) string {
 	admin := os.Getenv("CROSSWIND_TEST_DATABASE")
 	if admin == "" {

@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"time"
 
+	"crosswind/core/access"
 	"crosswind/core/backup"
 	sources "crosswind/internal/acquire"
 	"crosswind/internal/store"
@@ -27,23 +28,24 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/acquire", func(c *gin.Context) error { return p.page(c, nil) })
-	inCase.POST("/acquire", p.start)
-	inCase.GET("/acquire/tree", p.tree)
-	inCase.POST("/acquire/place", p.place)
-	inCase.POST("/acquire/archive", p.upload)
-	inCase.POST("/acquire/loss", p.loss)
-	inCase.GET("/acquire/route", func(c *gin.Context) error { return p.situation(c, nil, nil) })
-	inCase.POST("/acquire/route", p.choose)
-	inCase.GET("/acquire/handset", func(c *gin.Context) error { return p.handset(c, nil) })
-	inCase.POST("/acquire/handset", p.read)
-	inCase.POST("/acquire/handset/ask", p.ask)
-	inCase.POST("/acquire/handset/backup", p.make)
-	inCase.GET("/acquire/cloud", func(c *gin.Context) error { return p.cloud(c, nil) })
-	inCase.POST("/acquire/cloud", p.download)
-	inCase.POST("/acquire/cloud/sign-in", p.signIn)
-	inCase.GET("/events", p.events)
-	inCase.POST("/run/:id/:wish", p.wish)
+	inCase.GET("/acquire", access.SeeSources, func(c *gin.Context) error { return p.page(c, nil) })
+	inCase.POST("/acquire", access.Acquire, p.start)
+	inCase.GET("/acquire/tree", access.SeeSources, p.tree)
+	inCase.POST("/acquire/place", access.Acquire, p.place)
+	inCase.POST("/acquire/place/drop", access.Acquire, p.dropPlace)
+	inCase.POST("/acquire/archive", access.Acquire, p.upload)
+	inCase.POST("/acquire/loss", access.Custody, p.loss)
+	inCase.GET("/acquire/route", access.SeeSources, func(c *gin.Context) error { return p.situation(c, nil, nil) })
+	inCase.POST("/acquire/route", access.Acquire, p.choose)
+	inCase.GET("/acquire/handset", access.SeeSources, func(c *gin.Context) error { return p.handset(c, nil) })
+	inCase.POST("/acquire/handset", access.Acquire, p.read)
+	inCase.POST("/acquire/handset/ask", access.Acquire, p.ask)
+	inCase.POST("/acquire/handset/backup", access.Acquire, p.make)
+	inCase.GET("/acquire/cloud", access.SeeSources, func(c *gin.Context) error { return p.cloud(c, nil) })
+	inCase.POST("/acquire/cloud", access.Acquire, p.download)
+	inCase.POST("/acquire/cloud/sign-in", access.Acquire, p.signIn)
+	inCase.GET("/events", access.SeeSources, p.events)
+	inCase.POST("/run/:id/:wish", access.Control, p.wish)
 }
 
 type foundLine struct {
@@ -276,8 +278,10 @@ type told struct {
 func (a pages) events(c *gin.Context) error {
 	cs := frame.CaseOf(c)
 	c.Header("Content-Type", "text/event-stream")
-	c.Header("Cache-Control", "no-store")
-	for {
+	for n := 0; ; n++ {
+		if n%3 == 0 && !a.StillSigned(c) { // whoever signs out sees nothing more
+			return nil
+		}
 		open, err := a.tell(c.Request.Context(), c, cs)
 		if err != nil && c.Request.Context().Err() == nil {
 			a.Log.Error("telling of runs", "error", err) // the answer has begun
@@ -287,6 +291,8 @@ func (a pages) events(c *gin.Context) error {
 		}
 		select {
 		case <-c.Request.Context().Done():
+			return nil
+		case <-a.Ending:
 			return nil
 		case <-time.After(300 * time.Millisecond):
 		}

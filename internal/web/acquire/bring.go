@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"time"
 
 	"crosswind/core/backup"
@@ -45,6 +46,17 @@ func (a pages) place(c *gin.Context) error {
 	return nil
 }
 
+// dropPlace takes a place away. What was acquired from it stays.
+func (a pages) dropPlace(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	if err := a.Store.DropPlace(c.Request.Context(), cs, c.PostForm("place"), frame.By(c)); err != nil {
+		return err
+	}
+	a.Notice(c, "%s is looked into no more. What was acquired from it stays.", c.PostForm("place"))
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire")
+	return nil
+}
+
 // checkPlace says whether a path is that of an archive, or why it cannot be a
 // source.
 func (a pages) checkPlace(at string) (archive bool, err error) {
@@ -72,7 +84,7 @@ func (a pages) checkPlace(at string) (archive bool, err error) {
 	if _, err := backup.ReadLabel(os.DirFS(filepath.Dir(real)), filepath.Base(real)); err == nil {
 		return false, nil
 	}
-	f, err := os.Open(real)
+	f, err := os.OpenFile(real, os.O_RDONLY|syscall.O_NONBLOCK, 0) // it was regular; a pipe that came in its place is not waited for
 	if err != nil {
 		return false, err
 	}
@@ -104,7 +116,7 @@ func (a pages) upload(c *gin.Context) error {
 	if !unpack.IsArchive(head) && !backup.LooksStow(head) {
 		return a.page(c, fmt.Errorf("%s %w", name, errNoSource))
 	}
-	set, err := a.Vault.Put(c.Request.Context(), r, nil)
+	set, err := a.Evidence.Put(c.Request.Context(), r)
 	if err != nil {
 		return fmt.Errorf("receiving %s: %w; nothing of it is kept", name, err)
 	}
@@ -130,6 +142,12 @@ func (a pages) loss(c *gin.Context) error {
 	what := strings.TrimSpace(c.PostForm("lost_what"))
 	if what == "" {
 		return a.page(c, errors.New("say what was lost"))
+	}
+	if was, given := c.GetPostForm("was"); given { // what the page showed
+		now := e.LostWhat
+		if e.LostWhat = was; now != was {
+			return a.page(c, fmt.Errorf("what was lost from %s was changed meanwhile by somebody else. Kept is: %q. You wrote: %q", e.Reference, now, what))
+		}
 	}
 	if err := a.Store.StateLoss(c.Request.Context(), cs, e, at, what, frame.By(c)); err != nil {
 		return err

@@ -1,6 +1,7 @@
 package acquire
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -9,7 +10,7 @@ import (
 	"slices"
 	"time"
 
-	"crosswind/core/record"
+	"crosswind/core/people"
 	sources "crosswind/internal/acquire"
 	"crosswind/internal/cloud"
 	"crosswind/internal/store"
@@ -43,14 +44,16 @@ func (a pages) cloud(c *gin.Context, refused error) error {
 	if v.Authority, err = a.covering(c, v.Account); err != nil {
 		return err
 	}
-	if token := a.Acquirer.Keys.Token(p.Exhibit.ID); token != "" && v.Authority != nil {
+	if token := a.Acquirer.Keys.Token(p.Exhibit.ID, frame.By(c)); token != "" && v.Authority != nil {
 		acc := cloud.Service{Address: a.Acquirer.Service}.Account(token, func(string, ...any) {})
+		ctx, cancel := context.WithTimeout(ctx, patience)
+		defer cancel()
 		v.Snapshots, err = acc.Snapshots(ctx)
 		if err == nil {
 			v.Versions, err = acc.Versions(ctx)
 		}
 		if errors.Is(err, cloud.ErrToken) {
-			a.Acquirer.Keys.DropToken(p.Exhibit.ID, token)
+			a.Acquirer.Keys.DropToken(p.Exhibit.ID, frame.By(c), token)
 		} else if err != nil && refused == nil {
 			refused = err
 		}
@@ -66,7 +69,7 @@ func (a pages) cloud(c *gin.Context, refused error) error {
 	for _, r := range runs {
 		if of, err := cloudExhibit(&r); err != nil {
 			return err
-		} else if of == p.Exhibit.ID && r.State == "failed" {
+		} else if of == p.Exhibit.ID && r.State == "failed" && r.By == frame.By(c) {
 			v.Waiting = append(v.Waiting, r)
 		}
 	}
@@ -88,9 +91,12 @@ func (a pages) covering(c *gin.Context, account string) (*store.Authority, error
 	if err != nil {
 		return nil, err
 	}
-	now, handle := time.Now(), record.Handle(account)
+	now, handle := time.Now(), people.Normal(account, "")
+	named := func(list []string) bool {
+		return slices.ContainsFunc(list, func(h string) bool { return people.Same(people.Normal(h, ""), handle) })
+	}
 	for i, au := range all {
-		if !now.Before(au.ValidFrom) && now.Before(au.ValidTo) && slices.Contains(au.Covered, handle) && !slices.Contains(au.Privileged, handle) {
+		if !now.Before(au.ValidFrom) && now.Before(au.ValidTo) && named(au.Covered) && !named(au.Privileged) {
 			return &all[i], nil
 		}
 	}
@@ -118,7 +124,7 @@ func (a pages) signIn(c *gin.Context) error {
 		act.What = "account.refused"
 		return a.cloud(c, errors.Join(err, a.Store.Log(ctx, act)))
 	}
-	a.Acquirer.Keys.HoldToken(e.ID, token)
+	a.Acquirer.Keys.HoldToken(e.ID, frame.By(c), token)
 	if err := a.Store.Log(ctx, act); err != nil {
 		return err
 	}
@@ -130,7 +136,7 @@ func (a pages) signIn(c *gin.Context) error {
 	for i := range runs {
 		if of, err := cloudExhibit(&runs[i]); err != nil {
 			return err
-		} else if of == e.ID && runs[i].State == "failed" {
+		} else if of == e.ID && runs[i].State == "failed" && runs[i].By == frame.By(c) { // a sign-in serves who made it
 			if err := a.Store.WishRun(ctx, cs, &runs[i], "run", frame.By(c)); err != nil {
 				return err
 			}
@@ -150,7 +156,7 @@ func (a pages) download(c *gin.Context) error {
 		return err
 	}
 	au, err := a.covering(c, e.Serial)
-	token := a.Acquirer.Keys.Token(e.ID)
+	token := a.Acquirer.Keys.Token(e.ID, frame.By(c))
 	if err != nil || au == nil || token == "" {
 		return a.cloud(c, errors.Join(err, errors.New("sign in first")))
 	}

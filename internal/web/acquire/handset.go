@@ -63,6 +63,9 @@ type kindChoice struct {
 	Covered bool
 }
 
+// patience is how long a page waits for what a source lists.
+const patience = 20 * time.Second
+
 // connectedHandsets asks every link at once.
 func (a pages) connectedHandsets(ctx context.Context) []connected {
 	out := make([]connected, len(a.Acquirer.Handsets))
@@ -178,8 +181,15 @@ func (a pages) fileSteps(c *gin.Context, p *frame.Page, v *handsetPage, l handse
 		if v.Kinds, err = a.kinds(c); err != nil {
 			return err
 		}
-		for e, err := range l.Tree(c.Request.Context()) {
+		ctx, cancel := context.WithTimeout(c.Request.Context(), patience)
+		defer cancel()
+		for e, err := range l.Tree(ctx) {
 			v.Ready = v.Ready && err == nil // the cable may be pulled just now
+			if v.Files == sources.MaxEntries {
+				p.Refuse(fmt.Errorf("the handset lists more than %d files: its list is not read on", sources.MaxEntries))
+				v.Ready = false
+				break
+			}
 			v.Files++
 			v.Bytes += e.Size
 		}

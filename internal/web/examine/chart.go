@@ -45,7 +45,6 @@ type chart struct {
 	Window                timeline.Window
 	Ticks                 []tick
 	Lanes                 []lane
-	Bin                   time.Duration // what one bar covers
 	Empty                 bool
 	Zoomed                bool
 	StripX, StripW        float64 // of the strip that shows where in the whole the window lies
@@ -71,12 +70,11 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 	ch := chart{Width: width(c), X0: chartX0, Window: w}
 	ch.X1 = ch.Width - chartRight
 	span := float64(ch.X1 - ch.X0)
-	if w.Span() <= 0 {
+	if w.Seconds() <= 0 {
 		ch.Empty = true
 		return ch, nil
 	}
 	bins := (ch.X1 - ch.X0) / binWidth
-	ch.Bin = w.Span() / time.Duration(bins)
 	all := f
 	all.Kinds = nil // a lane that is switched off is drawn, so that it can be switched on
 	var fault error
@@ -85,7 +83,7 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 		return ch, fault
 	}
 	x := func(t time.Time) float64 {
-		return chartX0 + float64(t.Sub(w.From))/float64(w.Span())*span
+		return chartX0 + w.Place(t)*span
 	}
 	for _, t := range timeline.Ticks(w, p.Zone, (ch.X1-ch.X0)/118) {
 		ch.Ticks = append(ch.Ticks, tick{math.Round(x(t.At)*10) / 10, t.Label})
@@ -103,9 +101,9 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 	}
 	ch.Bottom = y + 4
 	ch.Height = ch.Bottom + 8
-	if ch.Zoomed = w != full; ch.Zoomed && full.Span() > 0 {
+	if ch.Zoomed = w != full; ch.Zoomed && full.Seconds() > 0 {
 		at := func(t time.Time) float64 {
-			return chartX0 + span*min(1, max(0, float64(t.Sub(full.From))/float64(full.Span())))
+			return chartX0 + span*min(1, max(0, full.Place(t)))
 		}
 		ch.StripX = at(w.From)
 		ch.StripW = max(3, at(w.To)-ch.StripX)

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/access"
 	"crosswind/core/record"
 	"crosswind/core/timeline"
 	"crosswind/internal/store"
@@ -29,8 +30,8 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/examine", p.page)
-	inCase.POST("/examine/mark/:id", p.mark)
+	inCase.GET("/examine", access.SeeEvidence, p.page)
+	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
 }
 
 const (
@@ -47,6 +48,9 @@ type content struct {
 	Count   struct{ All, Below, Untimed int64 }
 	Chosen  *chosen
 	Refused string
+	// Records that lie years before and after all others, and the span that holds all.
+	Before, After int64
+	Farthest      timeline.Window
 }
 
 // chosen is the record that is being read.
@@ -57,6 +61,8 @@ type chosen struct {
 	Below  int // of those around it
 	Origin *origin
 	AcqNo  int
+	Now    *store.Record  // the row as it is, of an earlier version
+	Others []store.Record // the same record in other acquisitions
 }
 
 func (a pages) page(c *gin.Context) error {
@@ -90,13 +96,13 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 	if err != nil {
 		return nil, err
 	}
-	if v.Records, err = a.Store.Records(ctx, v.Filter, after, pageSize); err != nil {
+	var next *store.After
+	if v.Records, next, err = a.Store.Records(ctx, v.Filter, after, pageSize); err != nil {
 		return nil, err
 	}
-	if n := len(v.Records); n == pageSize {
-		last := v.Records[n-1]
-		v.Next = fmt.Sprintf("%d.%d", last.At.UnixMicro(), last.ID)
-	} else if v.Untimed, err = a.Store.Untimed(ctx, v.Filter, 500); err != nil {
+	if next != nil {
+		v.Next = fmt.Sprintf("%d.%d", next.At.UnixMicro(), next.ID)
+	} else if v.Untimed, _, err = a.Store.Untimed(ctx, v.Filter, 0, 500); err != nil {
 		return nil, err
 	}
 	if r := p.Query.Get("r"); r != "" {
@@ -131,28 +137,39 @@ func readFilter(p *frame.Page) store.Filter {
 
 func readAfter(s string) (store.After, error) {
 	if s == "" {
-		return store.After{At: time.Unix(-1<<35, 0)}, nil
+		return store.After{}, nil
 	}
 	at, id, ok := strings.Cut(s, ".")
 	us, err1 := strconv.ParseInt(at, 10, 64)
 	n, err2 := strconv.ParseInt(id, 10, 64)
 	if !ok || err1 != nil || err2 != nil {
-		return store.After{}, fmt.Errorf("after %q: %w", s, store.ErrNotFound)
+		return store.After{}, frame.Bad("after=%q is no place in the list", s)
 	}
-	return store.After{At: time.UnixMicro(us), ID: n}, nil
+	t := time.UnixMicro(us)
+	if y := t.UTC().Year(); y < 1 || y > 9999 {
+		return store.After{}, frame.Bad("after=%q is no place in the list", s)
+	}
+	return store.After{At: t, ID: n}, nil
 }
 
-// window is the span that the chart shows: what the address says, else all
-// that the filter leaves, with a margin.
+// window is the span that the chart shows: what the address says, else where the
+// filter's records are, with a margin. Records that lie years away from all others are
+// told apart.
 func (a pages) window(c *gin.Context, p *frame.Page, v *content) (w, full timeline.Window, err error) {
-	first, last, err := a.Store.Extent(c.Request.Context(), store.Filter{CaseID: v.Filter.CaseID, Exhibit: v.Filter.Exhibit})
-	if err != nil {
+	ctx, f := c.Request.Context(), store.Filter{CaseID: v.Filter.CaseID, Exhibit: v.Filter.Exhibit}
+	months, err := a.Store.Months(ctx, f)
+	if err != nil || len(months) == 0 {
 		return w, full, err
 	}
-	if first == nil {
-		return w, full, nil
+	f.From, f.To, v.Before, v.After = timeline.Where(months)
+	first, last, err := a.Store.Extent(ctx, f)
+	if err != nil || first == nil {
+		return w, full, err
 	}
-	margin := max(last.Sub(*first)/80, time.Minute)
+	if v.Before+v.After > 0 {
+		v.Farthest = timeline.Window{From: months[0].At.UTC(), To: months[len(months)-1].At.AddDate(0, 1, 0).UTC()}
+	}
+	margin := time.Duration(max(timeline.Window{From: *first, To: *last}.Seconds()/80, 60) * float64(time.Second))
 	full = timeline.Window{From: first.Add(-margin).UTC().Truncate(time.Second), To: last.Add(margin).UTC().Truncate(time.Second)}
 	w = full
 	for name, to := range map[string]*time.Time{"from": &w.From, "to": &w.To} {
@@ -161,6 +178,9 @@ func (a pages) window(c *gin.Context, p *frame.Page, v *content) (w, full timeli
 			continue
 		}
 		t, err := time.Parse(time.RFC3339, s)
+		if err == nil && (t.UTC().Year() < 1 || t.UTC().Year() > 9999) {
+			err = errors.New("a year that no record has")
+		}
 		if err != nil {
 			v.Refused = fmt.Sprintf("%s=%q is no time by RFC 3339; the whole span is shown.", name, s)
 			return full, full, nil
@@ -203,6 +223,9 @@ func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*c
 		return nil, err
 	}
 	k.AcqNo = acq.Number
+	if k.Now, k.Others, err = a.Store.Present(ctx, r); err != nil {
+		return nil, err
+	}
 	if drawer {
 		k.Origin, err = a.origin(ctx, k, acq)
 	}
@@ -222,6 +245,11 @@ func (a pages) mark(c *gin.Context) error {
 		return err
 	}
 	reason := strings.TrimSpace(c.PostForm("reason"))
+	if was, given := c.GetPostForm("was"); given { // the reason that the page showed
+		if r.MarkReason = &was; was == "" {
+			r.MarkReason = nil
+		}
+	}
 	switch {
 	case c.PostForm("unmark") != "":
 		err = a.Store.Unmark(ctx, cs, r, frame.By(c))

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/internal/store"
 
@@ -79,11 +80,4 @@ func (f AuthorityForm) Authority(zone *time.Location) (store.Authority, error) {
 }
 
 // handles splits a list of numbers and addresses.
-func handles(s string) (out []string) {
-	for h := range strings.SplitSeq(s, ",") {
-		if h = record.Handle(h); h != "" {
-			out = append(out, h)
-		}
-	}
-	return out
-}
+func handles(s string) []string { return people.List(s, "") }

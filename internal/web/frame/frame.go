@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/rand"
 	"embed"
 	"errors"
 	"fmt"
@@ -14,13 +15,20 @@ import (
 	"log/slog"
 	"net/http"
 	"net/url"
+	"path"
+	"regexp"
+	"slices"
 	"strconv"
+	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
+	"crosswind/core/access"
+	"crosswind/core/scope"
 	"crosswind/internal/acquire"
+	"crosswind/internal/evidence"
 	"crosswind/internal/store"
-	"crosswind/internal/vault"
 
 	"github.com/alexedwards/scs/v2"
 	"github.com/gin-gonic/gin"
@@ -32,7 +40,7 @@ var files embed.FS
 // App is what handlers work with.
 type App struct {
 	Store    *store.Store
-	Vault    vault.Vault
+	Evidence *evidence.Door
 	Sessions *scs.SessionManager
 	Tool     string // name and version
 	Acquirer *acquire.Acquirer
@@ -41,9 +49,17 @@ type App struct {
 	Packages string         // folder of finished packages
 	Log      *slog.Logger
 
+	// Hosts are the names by which the application is reached, beside those of this
+	// machine itself.
+	Hosts []string
+
+	// Ending is closed when the application is told to end.
+	Ending <-chan struct{}
+
 	mu     sync.Mutex
 	parsed map[string]*template.Template
 	setup  string // token of the one-time link, "" once used
+	routes []Route
 }
 
 // Page is what the frame shows, around what a handler gives as Content.
@@ -63,7 +79,9 @@ type Page struct {
 	Now      time.Time
 	Query    url.Values
 	Path     string
-	Posted   bool // the page answers a form that was refused
+	Posted   bool          // the page answers a form that was refused
+	Alarms   []store.Alarm // what is not as the ledger or the vault says
+	NoPower  string        // why nothing new may be read, "" if an authority is in force
 	Theme    string
 	Notice   string
 	Fault    string // an error to show at the top of the sheet
@@ -81,6 +99,7 @@ type Stage struct {
 	Tone       string  // "", wait or alarm
 	Why        string
 	Open       bool
+	Closed     bool // to who is signed in
 }
 
 // Refuse shows on the page why what was asked for is refused. A nil error
@@ -102,8 +121,25 @@ func (a *App) Render(c *gin.Context, fsys fs.FS, p *Page, names ...string) error
 	if err != nil {
 		return fmt.Errorf("drawing the page: %w", err)
 	}
-	c.Data(cmp.Or(p.code, http.StatusOK), "text/html; charset=utf-8", b.Bytes())
+	c.Data(cmp.Or(p.code, http.StatusOK), "text/html; charset=utf-8", withKeys(b.Bytes()))
 	return nil
+}
+
+// May reports whether who is signed in may do something, for what a page offers.
+func (p *Page) May(act access.Act) bool {
+	return p.Who != nil && access.May(access.Role(p.Who.Role), act)
+}
+
+// postForms are the forms of a page that change something.
+var postForms = regexp.MustCompile(`<form\b[^>]*\bmethod="post"[^>]*>`)
+
+// withKeys gives every form that changes something a key of its own, by which a second
+// sending is known. It is done here so that no form can lack it; a template's values
+// hold no ">" of their own.
+func withKeys(page []byte) []byte {
+	return postForms.ReplaceAllFunc(page, func(form []byte) []byte {
+		return fmt.Appendf(form[:len(form):len(form)], `<input type="hidden" name="form" value="%s">`, rand.Text())
+	})
 }
 
 func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
@@ -148,8 +184,14 @@ func (a *App) Page(c *gin.Context, title, stage string) (*Page, error) {
 	}
 	var err error
 	p.Ledger, err = a.Store.LedgerState(ctx, book)
+	for i := range p.Stages {
+		p.Stages[i].Closed = !p.May(stageActs[p.Stages[i].Name])
+	}
 	return p, err
 }
+
+// stageActs is what it takes to see each stage.
+var stageActs = map[string]access.Act{"Intake": access.SeeCase, "Acquire": access.SeeSources, "Verify": access.SeeSources, "Recover": access.SeeEvidence, "Examine": access.SeeEvidence, "Report": access.SeeEvidence}
 
 func (a *App) loadCase(ctx context.Context, p *Page) error {
 	var err error
@@ -163,6 +205,13 @@ func (a *App) loadCase(ctx context.Context, p *Page) error {
 	}
 	if p.Board, err = a.Store.Board(ctx, p.Case.ID); err != nil {
 		return err
+	}
+	auth, err := a.Store.Authorities(ctx, p.Case.ID)
+	if err != nil {
+		return err
+	}
+	if err := scope.InForce(store.Scopes(auth), p.Now); err != nil {
+		p.NoPower = err.Error()
 	}
 	runs, err := a.Store.Runs(ctx, p.Case.ID, "", 20)
 	if err != nil {
@@ -178,6 +227,12 @@ func (a *App) loadCase(ctx context.Context, p *Page) error {
 		seen[r.Kind] = true
 	}
 	p.Stages = Course(p.Case, p.Board, waiting, p.Stage)
+	if p.Alarms, err = a.Store.Alarms(ctx, p.Case.ID); err != nil {
+		return err
+	}
+	if n := len(p.Alarms); n > 0 {
+		p.Stages[5].Tone, p.Stages[5].Why = "alarm", fmt.Sprintf("%d things are not as the ledger or the vault says", n)
+	}
 	return nil
 }
 
@@ -264,18 +319,124 @@ type Group struct {
 	G   *gin.RouterGroup
 }
 
-// GET adds a page.
-func (g Group) GET(path string, h func(*gin.Context) error) { g.G.GET(path, g.App.do(h)) }
+// Route is an address of the application, and what it takes to use it.
+type Route struct {
+	Method, Path string
+	Act          access.Act // "" for those that need no sign-in
+}
+
+// Routed lists the application's addresses.
+func (a *App) Routed() []Route { return a.routes }
+
+// GET adds a page that takes an act to be seen.
+func (g Group) GET(path string, act access.Act, h func(*gin.Context) error) {
+	g.add(http.MethodGet, path, act, h)
+}
 
 // POST adds what a form does.
-func (g Group) POST(path string, h func(*gin.Context) error) { g.G.POST(path, g.App.do(h)) }
+func (g Group) POST(path string, act access.Act, h func(*gin.Context) error) {
+	g.add(http.MethodPost, path, act, h)
+}
 
-func (a *App) do(h func(*gin.Context) error) gin.HandlerFunc {
-	return func(c *gin.Context) {
-		if err := h(c); err != nil {
+// add adds a route. This is the one place that asks who may do what.
+func (g Group) add(method, at string, act access.Act, h func(*gin.Context) error) {
+	a := g.App
+	a.routes = append(a.routes, Route{method, path.Join(g.G.BasePath(), at), act})
+	g.G.Handle(method, at, func(c *gin.Context) {
+		err := a.allowed(c, act)
+		if err == nil && method == http.MethodPost && !strings.HasPrefix(c.ContentType(), "multipart/") {
+			Sent(c, c.PostForm("form"), c.PostForm("override_reason"))
+		}
+		if err == nil {
+			err = h(c)
+		}
+		a.settle(c, err)
+	})
+}
+
+func (a *App) allowed(c *gin.Context, act access.Act) error {
+	if act == "" {
+		return nil
+	}
+	who := Who(c)
+	if who == nil {
+		return errors.New("nobody is signed in") // the group has let nobody through
+	}
+	return access.Check(access.Role(who.Role), act)
+}
+
+// Sent notes the key of the form that a request sends, and the reason for reading
+// evidence with no authority in force, if there is one.
+func Sent(c *gin.Context, key, reason string) {
+	ctx := c.Request.Context()
+	if key != "" {
+		ctx = store.WithForm(ctx, key)
+	}
+	if reason = strings.TrimSpace(reason); reason != "" {
+		ctx = store.WithReason(ctx, reason)
+	}
+	c.Request = c.Request.WithContext(ctx)
+}
+
+// settle answers a request whose handler could not.
+func (a *App) settle(c *gin.Context, err error) {
+	switch {
+	case err == nil:
+	case errors.Is(err, store.ErrSent):
+		a.Notice(c, "This form was sent twice. What it asks for was done once.")
+		c.Redirect(http.StatusSeeOther, a.back(c))
+	case errors.Is(err, scope.ErrNoAuthority) && c.Request.Method == http.MethodPost && c.Request.PostForm != nil:
+		if err := a.askReason(c, err); err != nil {
 			a.Fail(c, err)
 		}
+	default:
+		a.Fail(c, err)
 	}
+}
+
+// back is the page that a request came from, as far as it is this site's.
+func (a *App) back(c *gin.Context) string {
+	u, err := url.Parse(c.Request.Referer())
+	if err != nil || u.Host != c.Request.Host {
+		if cs := CaseOf(c); cs != nil {
+			return "/case/" + cs.Reference
+		}
+		return "/"
+	}
+	return localPath(u.RequestURI())
+}
+
+// sentAgain is a form that is sent again with a reason.
+type sentAgain struct {
+	Action string
+	Fields [][2]string
+	Secret []string // that are typed again
+}
+
+// askReason shows why something is refused for want of an authority in force, and lets
+// the examiner give the reason why it is done all the same.
+func (a *App) askReason(c *gin.Context, refused error) error {
+	p, err := a.Page(c, "No authority is in force", "")
+	if err != nil {
+		return err
+	}
+	v := sentAgain{Action: localPath(c.Request.URL.RequestURI())}
+	for name, values := range c.Request.PostForm {
+		switch name {
+		case "form", "override_reason":
+		case "password", "code", "passwords":
+			v.Secret = append(v.Secret, name)
+		default:
+			for _, x := range values {
+				v.Fields = append(v.Fields, [2]string{name, x})
+			}
+		}
+	}
+	slices.SortStableFunc(v.Fields, func(x, y [2]string) int { return strings.Compare(x[0], y[0]) })
+	slices.Sort(v.Secret)
+	p.Content = v
+	p.Refuse(refused)
+	return a.Render(c, files, p, "no-authority.html")
 }
 
 // Fail shows an error as a page of its own.
@@ -285,13 +446,84 @@ func (a *App) Fail(c *gin.Context, err error) {
 		return // nobody waits for the answer any more
 	}
 	p := &Page{Title: "This could not be done", Who: Who(c), Case: CaseOf(c), Zone: time.UTC, Now: time.Now(), Path: c.Request.URL.Path, Fault: err.Error(), code: http.StatusInternalServerError}
-	if errors.Is(err, store.ErrNotFound) {
+	var refused *access.Refusal
+	var large *http.MaxBytesError
+	switch {
+	case errors.Is(err, store.ErrNotFound):
 		p.Title, p.code = "Not found", http.StatusNotFound
-	} else {
-		a.Log.Error("request", "path", c.Request.URL.Path, "error", err)
+	case errors.As(err, &refused):
+		p.Title, p.code = "Not for this role", http.StatusForbidden
+	case errors.Is(err, errBad):
+		p.Title, p.code = "This cannot be read", http.StatusBadRequest
+	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrTaken):
+		p.Title, p.code = "Changed meanwhile", http.StatusConflict
+	case errors.Is(err, scope.ErrNoAuthority):
+		p.code = http.StatusUnprocessableEntity
+	case errors.As(err, &large):
+		p.code = http.StatusRequestEntityTooLarge
+		p.Fault = fmt.Sprintf("What was sent is larger than the %d bytes that are taken here. Nothing of it is kept.", large.Limit)
+	default:
+		mark := rand.Text()[:8]
+		a.Log.Error("request", "path", c.Request.URL.Path, "reference", mark, "error", err)
+		if store.Internal(err) { // what the database says is for who keeps it
+			p.Fault = fmt.Sprintf("The database did not do what was asked. Nothing was changed. What it said is in the application's log under %s.", mark)
+		}
 	}
 	if err := a.Render(c, files, p, "fail.html"); err != nil {
-		c.String(http.StatusInternalServerError, "This page could not be drawn: %v", err)
+		c.String(http.StatusInternalServerError, "This page could not be drawn.")
+		a.Log.Error("drawing a page", "error", err)
+	}
+}
+
+// errBad is wrapped when a request holds what no text holds.
+var errBad = errors.New("this request is not understood")
+
+// Bad says that something in a request cannot be read.
+func Bad(format string, args ...any) error {
+	return fmt.Errorf("%w: %s", errBad, fmt.Sprintf(format, args...))
+}
+
+// Readable refuses requests whose address or form holds NUL or bytes that are no UTF-8:
+// the pages have no use for them, and no statement may come to hold them.
+func (a *App) Readable(c *gin.Context) {
+	check := func(what string, values ...string) bool {
+		for _, v := range values {
+			if !utf8.ValidString(v) || strings.ContainsRune(v, 0) {
+				a.Fail(c, Bad("%s holds a NUL or bytes that are no UTF-8", what))
+				return false
+			}
+		}
+		return true
+	}
+	q, err := url.ParseQuery(c.Request.URL.RawQuery)
+	if err != nil {
+		a.Fail(c, Bad("its query: %v", err))
+		return
+	}
+	if !check("the address", c.Request.URL.Path) {
+		return
+	}
+	for name, values := range q {
+		if !check("the parameter "+strconv.QuoteToASCII(name), append(values, name)...) {
+			return
+		}
+	}
+	if c.ContentType() != "application/x-www-form-urlencoded" {
+		return
+	}
+	if err := c.Request.ParseForm(); err != nil {
+		var large *http.MaxBytesError
+		if errors.As(err, &large) {
+			a.Fail(c, err)
+		} else {
+			a.Fail(c, Bad("its form: %v", err))
+		}
+		return
+	}
+	for name, values := range c.Request.PostForm {
+		if !check("the field "+strconv.QuoteToASCII(name), append(values, name)...) {
+			return
+		}
 	}
 }
 

@@ -7,6 +7,8 @@ import (
 	"reflect"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"crosswind/core/record"
 	"crosswind/internal/store"
@@ -15,7 +17,7 @@ import (
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "clock": Clock, "day": Day,
-	"wedge": wedge, "short": Short, "sentence": Sentence, "words": Words, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"wedge": wedge, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
 	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },
@@ -123,6 +125,12 @@ func Sentence(s *store.LedgerState) string {
 		return "no entry yet"
 	}
 	return s.Last.On + " " + Words(s.Last.What)
+}
+
+// capital begins a sentence.
+func capital(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	return string(unicode.ToUpper(r)) + s[n:]
 }
 
 // Words says what an entry of the ledger did.

@@ -6,11 +6,13 @@ import (
 	"crypto/subtle"
 	"encoding/hex"
 	"errors"
+	"net"
 	"net/http"
+	"net/url"
 	"strings"
-	"sync"
 	"time"
 
+	"crosswind/core/access"
 	"crosswind/internal/password"
 	"crosswind/internal/store"
 
@@ -24,11 +26,11 @@ type signIn struct {
 // Routes adds the pages that need no sign-in.
 func (a *App) Routes(r *gin.Engine) {
 	open := Group{a, r.Group("/")}
-	open.GET("/sign-in", func(c *gin.Context) error { return a.signInPage(c, signIn{Next: c.Query("next")}, nil) })
-	open.POST("/sign-in", a.signIn)
-	Group{a, r.Group("/", a.Signed)}.POST("/sign-out", a.signOut)
-	open.GET("/first-examiner", func(c *gin.Context) error { return a.setupPage(c, signIn{Token: c.Query("token")}, nil) })
-	open.POST("/first-examiner", a.firstExaminer)
+	open.GET("/sign-in", "", func(c *gin.Context) error { return a.signInPage(c, signIn{Next: c.Query("next")}, nil) })
+	open.POST("/sign-in", "", a.signIn)
+	Group{a, r.Group("/", a.Signed)}.POST("/sign-out", access.Anyone, a.signOut)
+	open.GET("/first-examiner", "", func(c *gin.Context) error { return a.setupPage(c, signIn{Token: c.Query("token")}, nil) })
+	open.POST("/first-examiner", "", a.firstExaminer)
 }
 
 func (a *App) signInPage(c *gin.Context, s signIn, refused error) error {
@@ -46,64 +48,54 @@ func (a *App) form(c *gin.Context, title, name string, s signIn, refused error) 
 	return a.Render(c, files, p, name)
 }
 
-// attempts slows guessing down: after a few wrong passwords for a sign-in,
-// each further one must wait.
-var attempts = struct {
-	sync.Mutex
-	wrong map[string]int
-	until map[string]time.Time
-}{wrong: map[string]int{}, until: map[string]time.Time{}}
+// errLater is why a sign-in is not tried.
+var errLater = errors.New("many sign-ins are being tried from here or for this name: wait a quarter of a minute and try again")
 
-const freeAttempts = 5
-
-func waitFor(login string) time.Duration {
-	attempts.Lock()
-	defer attempts.Unlock()
-	return time.Until(attempts.until[login])
-}
-
-func attempted(login string, ok bool) {
-	attempts.Lock()
-	defer attempts.Unlock()
-	if ok || len(attempts.wrong) > 10000 {
-		delete(attempts.wrong, login)
-		delete(attempts.until, login)
-		return
+// Authenticate finds the account that a sign-in and a password belong to. The more were
+// refused of late, the longer it waits; nobody is locked out. What is refused is counted.
+func (a *App) Authenticate(c *gin.Context, login, secret string) (*store.Examiner, error) {
+	ctx, address := c.Request.Context(), remote(c.Request)
+	wait, ok, err := a.Store.SignInTurn(ctx, address, login)
+	if err != nil {
+		return nil, err
 	}
-	if attempts.wrong[login]++; attempts.wrong[login] >= freeAttempts {
-		attempts.until[login] = time.Now().Add(30 * time.Second)
+	if !ok {
+		return nil, errLater
 	}
-}
-
-var errWait = errors.New("too many wrong passwords for this sign-in: wait half a minute and try again")
-
-// Authenticate finds the account that a sign-in and a password belong to. A
-// refusal is an entry in the ledger.
-func (a *App) Authenticate(ctx context.Context, login, secret string) (*store.Examiner, error) {
-	if waitFor(login) > 0 {
-		return nil, errWait
+	select {
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	case <-time.After(wait):
 	}
 	e, err := a.Store.ExaminerByLogin(ctx, login)
-	if errors.Is(err, store.ErrNotFound) {
-		err = password.ErrWrong
+	if errors.Is(err, store.ErrNotFound) { // which takes as long
+		err = password.CheckNone(ctx, secret)
 	} else if err == nil {
-		err = password.Check(e.PasswordHash, secret)
+		err = password.Check(ctx, e.PasswordHash, secret)
 	}
 	if err != nil && !errors.Is(err, password.ErrWrong) {
 		return nil, err
 	}
-	attempted(login, err == nil)
-	if err != nil {
-		return nil, errors.Join(err, a.Store.Log(ctx, store.Act{Book: store.Bench, By: "nobody", What: "signin.refused", On: clip(login)}))
+	if terr := a.Store.SignInTried(ctx, address, login, err == nil); terr != nil || err != nil {
+		return nil, errors.Join(err, terr)
 	}
 	return e, nil
+}
+
+// remote is the address that a request comes from, without its port.
+func remote(r *http.Request) string {
+	host, _, err := net.SplitHostPort(r.RemoteAddr)
+	if err != nil {
+		return r.RemoteAddr
+	}
+	return host
 }
 
 func (a *App) signIn(c *gin.Context) error {
 	s := signIn{Login: strings.TrimSpace(c.PostForm("login")), Next: c.PostForm("next")}
 	ctx := c.Request.Context()
-	e, err := a.Authenticate(ctx, s.Login, c.PostForm("password"))
-	if errors.Is(err, password.ErrWrong) || errors.Is(err, errWait) {
+	e, err := a.Authenticate(c, s.Login, c.PostForm("password"))
+	if errors.Is(err, password.ErrWrong) || errors.Is(err, errLater) {
 		return a.signInPage(c, s, err)
 	}
 	if err != nil {
@@ -120,19 +112,24 @@ func (a *App) signIn(c *gin.Context) error {
 	return nil
 }
 
-func clip(s string) string {
-	if len(s) > 60 {
-		return strings.ToValidUTF8(s[:60], "") + "…"
-	}
-	return strings.ToValidUTF8(s, "")
-}
-
-// localPath keeps a redirect on this site.
+// localPath keeps a redirect on this site: only an absolute path, without what browsers
+// drop or turn around.
 func localPath(next string) string {
-	if !strings.HasPrefix(next, "/") || strings.HasPrefix(next, "//") || strings.ContainsAny(next, "\\\r\n") {
+	u, err := url.Parse(next)
+	if err != nil || u.Scheme != "" || u.Host != "" || u.User != nil || u.Opaque != "" || !strings.HasPrefix(next, "/") || strings.HasPrefix(next, "//") ||
+		strings.ContainsFunc(next, func(r rune) bool { return r < 0x20 || r == 0x7f || r == '\\' }) || strings.HasPrefix(u.Path, "//") || strings.Contains(u.Path, "\\") {
 		return "/"
 	}
 	return next
+}
+
+// StillSigned reports whether the session of a request is still that of who is signed in:
+// for what goes on after a page was sent.
+func (a *App) StillSigned(c *gin.Context) bool {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	ctx, err := a.Sessions.Load(ctx, a.Sessions.Token(c.Request.Context()))
+	return err == nil && a.Sessions.GetString(ctx, "login") == Who(c).Login
 }
 
 func (a *App) signOut(c *gin.Context) error {
@@ -184,7 +181,7 @@ func (a *App) firstExaminer(c *gin.Context) error {
 	case len(secret) < password.MinLength:
 		err = errors.New("the password needs 10 characters or more")
 	default:
-		err = a.Store.AddExaminer(c.Request.Context(), store.Examiner{Login: s.Login, Name: s.Name, Role: "examiner", PasswordHash: password.Hash(secret)}, "one-time link", true)
+		err = a.Store.AddExaminer(c.Request.Context(), store.Examiner{Login: s.Login, Name: s.Name, Role: "examiner", PasswordHash: password.Hash(c.Request.Context(), secret)}, "one-time link", true)
 	}
 	if err != nil {
 		return a.setupPage(c, s, err)

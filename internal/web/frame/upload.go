@@ -35,6 +35,7 @@ func Upload(c *gin.Context, file string) (fields map[string]string, content *mul
 			return nil, nil, fmt.Errorf("the form cannot be read: %w", err)
 		}
 		if part.FormName() == file {
+			Sent(c, fields["form"], fields["override_reason"])
 			return fields, part, nil
 		}
 		b, err := io.ReadAll(io.LimitReader(part, maxField))
@@ -63,4 +64,24 @@ func FileName(name string) string {
 		return "unnamed"
 	}
 	return name
+}
+
+// Attachment is the header by which a file of a name is saved (RFC 6266): the name as it
+// is by RFC 8187, and one in ASCII for who does not know that.
+func Attachment(name string) string {
+	plain := strings.Map(func(r rune) rune {
+		if r < 0x20 || r > 0x7e || strings.ContainsRune(`"\\/%;`, r) {
+			return '_'
+		}
+		return r
+	}, name)
+	var ext strings.Builder
+	for _, b := range []byte(strings.ToValidUTF8(name, "�")) {
+		if b >= '0' && b <= '9' || b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || strings.IndexByte("!#$&+-.^_`|~", b) >= 0 {
+			ext.WriteByte(b)
+		} else {
+			fmt.Fprintf(&ext, "%%%02X", b)
+		}
+	}
+	return fmt.Sprintf(`attachment; filename="%s"; filename*=UTF-8''%s`, plain, ext.String())
 }

@@ -7,11 +7,14 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
 
+	"crosswind/core/access"
 	"crosswind/core/custody"
+	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
@@ -27,19 +30,20 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, signed, inCase frame.Group) {
 	p := pages{a}
-	signed.GET("/check/:what", check)
-	inCase.GET("/intake/:id/label", p.label)
-	inCase.GET("/intake/receipt/:custody", p.receipt)
-	inCase.POST("/intake/photograph", p.addPhotograph)
-	inCase.GET("/intake/photograph/:id", p.photograph)
-	inCase.POST("/intake/document", p.addDocument)
-	inCase.GET("/intake/document/:id", p.document)
-	inCase.POST("/intake/notes", p.notes)
-	inCase.GET("/intake", func(c *gin.Context) error { return p.page(c, exhibitForm{}, custodyForm{}, nil) })
-	inCase.GET("/intake/authority", func(c *gin.Context) error { return p.authority(c, frame.AuthorityForm{}, nil) })
-	inCase.POST("/intake/authority", p.addAuthority)
-	inCase.POST("/intake/exhibit", p.addExhibit)
-	inCase.POST("/intake/custody", p.addCustody)
+	signed.GET("/check/:what", access.Anyone, check)
+	inCase.GET("/intake/:id/label", access.SeeCase, p.label)
+	inCase.GET("/intake/receipt/:custody", access.SeeCase, p.receipt)
+	inCase.POST("/intake/photograph", access.Custody, p.addPhotograph)
+	inCase.GET("/intake/photograph/:id", access.SeeCase, p.photograph)
+	inCase.POST("/intake/document", access.Authorise, p.addDocument)
+	inCase.GET("/intake/document/:id", access.SeeCase, p.document)
+	inCase.POST("/intake/notes", access.Note, p.notes)
+	inCase.GET("/intake", access.SeeCase, func(c *gin.Context) error { return p.page(c, exhibitForm{}, custodyForm{}, nil) })
+	inCase.GET("/intake/authority", access.Authorise, func(c *gin.Context) error { return p.authority(c, frame.AuthorityForm{}, nil) })
+	inCase.POST("/intake/authority", access.Authorise, p.addAuthority)
+	inCase.POST("/intake/exhibit", access.Custody, p.addExhibit)
+	inCase.POST("/intake/custody", access.Custody, p.addCustody)
+	inCase.POST("/intake/rename", access.Custody, p.rename)
 }
 
 // check says whether a number holds, while it is typed.
@@ -65,7 +69,7 @@ type exhibitForm struct {
 	Reference, Kind, ModelMark, Serial, IMEI, IMEINote, Power, Screen, Lock, Damage string
 	ICCID, ICCIDNote, Numbers, Touch, Radios                                        string
 	SeizedAt, SeizedPlace, SeizedBy, ClockOffset, ClockMethod                       string
-	Packaging, LostAt, LostWhat                                                     string
+	Packaging, LostAt, LostWhat, Country                                            string
 	Seal, Place, At, From, To                                                       string
 	Open                                                                            bool
 }
@@ -81,6 +85,7 @@ type card struct {
 	Faults              []error
 	IMEISays, ICCIDSays string
 	Form                custodyForm
+	BadReference        string // why its reference cannot be used in a package
 }
 
 // holds says what a check of a number found.
@@ -117,6 +122,14 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		}
 		k.Chain, k.Faults = store.Follow(k.Custody)
 		k.IMEISays, k.ICCIDSays = holds(record.CheckIMEI(e.IMEI)), holds(record.CheckICCID(e.ICCID))
+		if err := store.CheckReference(e.Reference); err != nil {
+			k.BadReference = err.Error()
+		}
+		for _, o := range p.Exhibits {
+			if o.ID < e.ID && strings.EqualFold(o.Reference, e.Reference) {
+				k.BadReference = fmt.Sprintf("the reference %q is that of %s but for the case of its letters", e.Reference, o.Reference)
+			}
+		}
 		if cf.Exhibit == e.Reference {
 			k.Form = cf
 		} else {
@@ -129,6 +142,14 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		ef.Open = len(p.Exhibits) == 0
 	}
 	p.Refuse(fault)
+	var yours *noteConflict
+	if n := (noteConflict{}); errors.As(fault, &n) {
+		yours = &n
+	}
+	overridden, err := a.Store.Overrides(c.Request.Context(), p.Case.ID)
+	if err != nil {
+		return err
+	}
 	p.Content = struct {
 		Authorities []store.Authority
 		Cards       []card
@@ -136,7 +157,10 @@ func (a pages) page(c *gin.Context, ef exhibitForm, cf custodyForm, fault error)
 		Now         string
 		Kinds       []string
 		Events      []custody.What
-	}{auth, cards, ef, time.Now().In(p.Zone).Format("2006-01-02T15:04"), []string{"handset", "memory card", "computer medium", "account"}, custody.Events}
+		Rule        string        // for references
+		Yours       *noteConflict // what was written of the case and is not kept
+		Overridden  []store.Overridden
+	}{auth, cards, ef, time.Now().In(p.Zone).Format("2006-01-02T15:04"), []string{"handset", "memory card", "computer medium", "account"}, custody.Events, store.ReferenceRule, yours, overridden}
 	return a.Render(c, files, p, "intake.html")
 }
 
@@ -185,7 +209,7 @@ func (a pages) addExhibit(c *gin.Context) error {
 	post := func(name string) string { return strings.TrimSpace(c.PostForm(name)) }
 	f := exhibitForm{post("reference"), post("kind"), post("model_mark"), post("serial"), post("imei"), post("imei_note"), post("power"), post("screen"), post("lock"), post("damage"),
 		post("iccid"), post("iccid_note"), post("numbers"), post("touch"), post("radios"), post("seized_at"), post("seized_place"), post("seized_by"), post("clock_offset"), post("clock_method"),
-		post("packaging"), post("lost_at"), post("lost_what"), post("seal"), post("place"), post("at"), post("from"), post("to"), true}
+		post("packaging"), post("lost_at"), post("lost_what"), strings.ToUpper(post("country")), post("seal"), post("place"), post("at"), post("from"), post("to"), true}
 	cs := frame.CaseOf(c)
 	e, first, err := f.read(cs)
 	if err == nil {
@@ -196,6 +220,21 @@ func (a pages) addExhibit(c *gin.Context) error {
 	}
 	a.Notice(c, "Exhibit %s is registered; its custody begins with %s.", f.Reference, f.To)
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake?exhibit="+f.Reference)
+	return nil
+}
+
+// rename gives an exhibit a reference by the rule.
+func (a pages) rename(c *gin.Context) error {
+	cs, to := frame.CaseOf(c), strings.TrimSpace(c.PostForm("to"))
+	e, err := a.ExhibitByReference(c, c.PostForm("exhibit"))
+	if err != nil {
+		return err
+	}
+	if err := a.Store.RenameExhibit(c.Request.Context(), cs, e, to, frame.By(c)); err != nil {
+		return a.page(c, exhibitForm{}, custodyForm{}, err)
+	}
+	a.Notice(c, "%s is %s from now on; the ledger says what it was.", e.Reference, to)
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/intake?exhibit="+url.QueryEscape(to))
 	return nil
 }
 
@@ -216,13 +255,16 @@ func number(what, v, note string, check func(string) error) (kept string, err er
 }
 
 func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody, err error) {
+	if err := store.CheckReference(f.Reference); err != nil {
+		return e, first, err
+	}
 	e = store.Exhibit{Reference: f.Reference, Kind: f.Kind, ModelMark: f.ModelMark, Serial: f.Serial, IMEI: f.IMEI, Power: f.Power, Screen: f.Screen, Lock: f.Lock, Damage: f.Damage,
 		ICCID: f.ICCID, Numbers: f.Numbers, Touch: f.Touch, Radios: f.Radios, SeizedPlace: f.SeizedPlace, SeizedBy: f.SeizedBy, ClockOffset: f.ClockOffset, ClockMethod: f.ClockMethod,
-		Packaging: f.Packaging, LostWhat: f.LostWhat}
+		Packaging: f.Packaging, LostWhat: f.LostWhat, Country: f.Country}
 	first = store.Custody{What: string(custody.Received), FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place}
 	switch {
-	case f.Reference == "" || len(f.Reference) > 40:
-		return e, first, errors.New("the exhibit needs a reference of 40 characters at most")
+	case f.Country != "" && !people.IsCountry(f.Country):
+		return e, first, fmt.Errorf("%q is no country by its code of two letters, such as NO", f.Country)
 	case f.ModelMark == "" || f.Serial == "":
 		return e, first, errors.New("the exhibit needs its model mark and its serial number; write \"none seen\" if it bears none")
 	case f.To == "" || f.Place == "" || f.Seal == "":
@@ -323,7 +365,7 @@ func (a pages) confirm(c *gin.Context, f custodyForm) (string, error) {
 	case giver.Name != f.From:
 		return "", fmt.Errorf("%s is signed in, %s gives the exhibit: the number of the paper receipt is needed", giver.Name, f.From)
 	}
-	receiver, err := a.Authenticate(c.Request.Context(), f.Login, c.PostForm("password"))
+	receiver, err := a.Authenticate(c, f.Login, c.PostForm("password"))
 	if err != nil {
 		return "", fmt.Errorf("the receiver: %w", err)
 	}

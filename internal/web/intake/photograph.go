@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime"
 	"net/http"
 	"slices"
 	"strings"
@@ -70,7 +69,7 @@ func (a pages) keep(c *gin.Context, file io.Reader, types []string, words string
 	if !slices.Contains(types, kind) {
 		return kept{}, fmt.Errorf("the file is no %s: by its content it is %s", words, kind)
 	}
-	set, err := a.Vault.Put(c.Request.Context(), r, nil)
+	set, err := a.Evidence.Put(c.Request.Context(), r)
 	if err != nil {
 		return kept{}, err
 	}
@@ -133,7 +132,7 @@ func (a pages) document(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	f, err := a.Vault.Open(au.Document)
+	f, err := a.Evidence.Attached(au.Document)
 	if err != nil {
 		return err
 	}
@@ -142,15 +141,34 @@ func (a pages) document(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	c.DataFromReader(http.StatusOK, st.Size(), au.DocumentType, f, map[string]string{"Content-Security-Policy": "default-src 'none'; sandbox",
-		"Content-Disposition": mime.FormatMediaType("attachment", map[string]string{"filename": au.DocumentName})})
+	c.Header("Content-Security-Policy", "default-src 'none'; sandbox")
+	c.Header("Content-Disposition", frame.Attachment(au.DocumentName))
+	c.DataFromReader(http.StatusOK, st.Size(), au.DocumentType, f, nil)
 	return nil
+}
+
+// line makes of a form's text what was sent to the page: browsers end lines by CRLF.
+func line(s string) string { return strings.ReplaceAll(s, "\r\n", "\n") }
+
+// noteConflict is what somebody wrote of a case that somebody else has changed meanwhile.
+type noteConflict struct{ People, Notes string }
+
+func (noteConflict) Error() string {
+	return "The case's people and notes were changed meanwhile by somebody else. Below stand those that are kept, and beside them what you wrote: bring them together and keep them again."
 }
 
 // notes keeps the case's people and notes.
 func (a pages) notes(c *gin.Context) error {
 	cs := frame.CaseOf(c)
-	if err := a.Store.NoteCase(c.Request.Context(), cs, strings.TrimSpace(c.PostForm("people")), strings.TrimSpace(c.PostForm("notes")), frame.By(c)); err != nil {
+	people, notes := line(strings.TrimSpace(c.PostForm("people"))), line(strings.TrimSpace(c.PostForm("notes")))
+	now := *cs
+	cs.People, cs.Notes = line(c.PostForm("was_people")), line(c.PostForm("was_notes")) // what the page showed
+	err := a.Store.NoteCase(c.Request.Context(), cs, people, notes, frame.By(c))
+	cs.People, cs.Notes = now.People, now.Notes
+	if errors.Is(err, store.ErrConflict) {
+		return a.page(c, exhibitForm{}, custodyForm{}, noteConflict{people, notes})
+	}
+	if err != nil {
 		return err
 	}
 	a.Notice(c, "The case's people and notes are kept.")
@@ -168,13 +186,12 @@ func (a pages) photograph(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	f, err := a.Vault.Open(ph.SHA256)
+	f, err := a.Evidence.Attached(ph.SHA256)
 	if err != nil {
 		return err
 	}
 	defer f.Close()
 	c.Header("Content-Security-Policy", "default-src 'none'; sandbox")
-	c.Header("Cache-Control", "private, max-age=3600")
 	c.DataFromReader(http.StatusOK, ph.Size, ph.Type, f, nil)
 	return nil
 }

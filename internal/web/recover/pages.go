@@ -12,7 +12,7 @@ import (
 	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
-	"crosswind/internal/recovery"
+	"crosswind/internal/evidence"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
@@ -55,7 +55,7 @@ type chosenPage struct {
 	Size     int
 	Regions  []region
 	Cells    []cell
-	Hidden   bool // bytes are withheld
+	Why      string // why bytes are withheld, "" if none are
 	Fault    string
 }
 
@@ -78,6 +78,7 @@ type cell struct {
 	Offset    int64 // in its file
 	Length    int
 	Recovered bool
+	Hidden    bool // its bytes are withheld
 	Sure      float64
 	RowID     *int64
 	Note      string
@@ -142,7 +143,6 @@ func (a pages) cells(c *gin.Context) error {
 }
 
 func (a pages) pageMap(c *gin.Context) error {
-	ctx := c.Request.Context()
 	p, err := a.Page(c, "Page map", "Recover")
 	if err != nil {
 		return err
@@ -157,13 +157,7 @@ func (a pages) pageMap(c *gin.Context) error {
 		}
 	}
 	if n, err := strconv.ParseInt(c.Query("page"), 10, 64); err == nil && n >= 1 && n <= v.Map.Pages {
-		rec := recovery.Recoverer{Store: a.Store, Vault: a.Vault}
-		db, err := rec.OpenDatabase(ctx, v.Acquisition.ID, v.Path)
-		if err != nil {
-			return err
-		}
-		defer db.Close()
-		if v.Chosen, err = a.choose(c, v, db, n); err != nil {
+		if v.Chosen, err = a.choose(c, v, n); err != nil {
 			return err
 		}
 	} else if c.Query("page") != "" {
@@ -174,44 +168,36 @@ func (a pages) pageMap(c *gin.Context) error {
 }
 
 // choose takes a page apart.
-func (a pages) choose(c *gin.Context, v *mapPage, db *recovery.Database, n int64) (*chosenPage, error) {
+func (a pages) choose(c *gin.Context, v *mapPage, n int64) (*chosenPage, error) {
 	ctx := c.Request.Context()
 	m := v.Map.Cells[store.MapCell*(n-1):][:store.MapCell]
-	k := &chosenPage{N: n, Use: uses[min(int(m[0]), len(uses)-1)], Found: int(m[5]) | int(m[6])<<8, Size: db.PageSize}
+	k := &chosenPage{N: n, Use: uses[min(int(m[0]), len(uses)-1)], Found: int(m[5]) | int(m[6])<<8}
 	if t := int(m[3]) | int(m[4])<<8; t > 0 && t <= len(v.Map.Tables) {
 		k.Table = v.Map.Tables[t-1]
 	}
-	at := k.versions(db, n, c.Query("part"), c.Query("frame"))
-	k.Offset = at.Offset
-	b := make([]byte, db.PageSize)
-	if err := db.ReadVersion(at, b); err != nil {
-		k.Fault = err.Error()
+	x, err := a.Evidence.Page(ctx, frame.CaseOf(c).ID, v.Acquisition, v.Path,
+		evidence.Choice{Number: uint32(min(n, 1<<32-1)), Part: c.Query("part"), Frame: c.Query("frame"), Trunk: k.Use == "free list trunk"})
+	if err != nil {
+		return nil, err
+	}
+	k.Size, k.Offset, k.Part, k.Frame, k.Why = len(x.Bytes), x.Place.Offset, int(x.Place.Part), int64(x.Place.Frame), x.Why
+	k.versions(x)
+	if x.Fault != nil {
+		k.Fault = x.Fault.Error()
 		return k, nil
 	}
 	found, err := a.Store.FoundRows(ctx, v.Map.RecoveryID, v.Path, n)
 	if err != nil {
 		return nil, err
 	}
-	records, err := a.Store.RecordsOfPage(ctx, v.Acquisition.ID, v.Path, n)
-	if err != nil {
-		return nil, err
-	}
-	regions := sqlitefile.Anatomy(uint32(n), b, db.Usable())
-	current := k.Part == int(db.Current(uint32(min(n, 1<<32-1))).Part) && (k.Frame == 0 || k.Frame == int64(db.Current(uint32(n)).Frame))
-	if current && k.Use == "free list trunk" {
-		regions = sqlitefile.AnatomyOfTrunk(b, db.Usable())
-	}
-	marks := k.open(db, v, b, regions, found, records)
-	var hidden []bool
-	if v.Withheld > 0 {
-		hidden = k.withhold(b, regions, records)
-	}
-	k.From = min(max(0, atoi(c.Query("from"))), len(b)-1) &^ 15
-	k.To = min(k.From+shownBytes, len(b))
+	marks := k.open(x, v, found)
+	k.From = min(max(0, atoi(c.Query("from"))), len(x.Bytes)-1) &^ 15
+	k.To = min(k.From+shownBytes, len(x.Bytes))
+	hidden := x.Hidden
 	if hidden != nil {
 		hidden = hidden[k.From:k.To]
 	}
-	k.Rows = frame.FoldRows(frame.HexRows(b[k.From:k.To], k.Offset+int64(k.From), marks, hidden))
+	k.Rows = frame.FoldRows(frame.HexRows(x.Bytes[k.From:k.To], k.Offset+int64(k.From), marks, hidden))
 	return k, nil
 }
 
@@ -223,69 +209,37 @@ func atoi(s string) int {
 	return n
 }
 
-// versions lists the versions of page n, and finds the one that is asked for: the
-// current one if none is.
-func (k *chosenPage) versions(db *recovery.Database, n int64, part, frameNo string) sqlitefile.Place {
-	page := uint32(min(n, 1<<32-1))
-	cur := db.Current(page)
-	at := cur
-	words := func(x sqlitefile.Version) string {
-		switch x.Part {
-		case sqlitefile.Log:
-			return fmt.Sprintf("frame %d of the log", x.Frame)
-		case sqlitefile.Journal:
-			return fmt.Sprintf("record %d of the journal", x.Frame)
-		}
-		return "database file"
-	}
-	all := []sqlitefile.Version{cur}
-	for _, x := range db.Versions() {
-		if x.Page == page {
-			all = append(all, x)
-		}
-	}
-	for _, x := range all {
-		if part != "" && strconv.Itoa(int(x.Part)) == part && strconv.Itoa(x.Frame) == frameNo {
-			at = x
-		}
-	}
-	for i, x := range all {
-		w := words(x)
-		switch {
-		case i == 0:
-			w += ", current"
-		case x.State == sqlitefile.Unfinished:
-			w += ", never committed"
-		case x.State == sqlitefile.Unproven:
-			w += ", its sum does not hold"
-		}
-		k.Versions = append(k.Versions, version{w, int64(x.Part), int64(x.Frame), x.Place == at.Place})
-		if x.Place == at.Place {
+// versions lists the versions of the page.
+func (k *chosenPage) versions(x *evidence.Page) {
+	for i, v := range x.Versions {
+		w := evidence.Words(v, i == 0)
+		k.Versions = append(k.Versions, version{w, int64(v.Part), int64(v.Frame), v.Place == x.Place.Place})
+		if v.Place == x.Place.Place {
 			k.Where = w
 		}
 	}
-	k.Part, k.Frame = int(at.Part), int64(at.Frame)
-	return at.Place
 }
 
-// open opens the page's cells, live and recovered, and marks their bytes.
-func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions []sqlitefile.Region, found []store.FoundRow, records []store.Record) (marks []record.Field) {
+// open opens the page's cells, live and recovered, and marks their bytes. Of what is
+// withheld there is nothing to be opened: its bytes are not there.
+func (k *chosenPage) open(x *evidence.Page, v *mapPage, found []store.FoundRow) (marks []record.Field) {
 	ofRecord := map[int64]*store.Record{} // by the offset of its cell
 	byUID := map[string]*store.Record{}
 	suffix := sqlitefile.Part(k.Part).Suffix()
-	for i := range records {
-		w, err := records[i].Whole()
+	for i := range x.Records {
+		w, err := x.Records[i].Whole()
 		if err == nil && w.Origin.Path == v.Path+suffix {
-			ofRecord[w.Origin.Offset] = &records[i]
+			ofRecord[w.Origin.Offset] = &x.Records[i]
 		}
-		byUID[records[i].UID] = &records[i]
+		byUID[x.Records[i].UID] = &x.Records[i]
 	}
 	var table *sqlitefile.Table
 	if k.Use == uses[salvage.TableLeaf] || k.Use == uses[salvage.IndexLeaf] {
-		if t, err := db.Table(k.Table); err == nil && (k.Use == uses[salvage.TableLeaf]) != t.WithoutRowID {
+		if t, err := x.Table(k.Table); err == nil && (k.Use == uses[salvage.TableLeaf]) != t.WithoutRowID {
 			table = t
 		}
 	}
+	b := x.Bytes
 	sums := map[string]int{}
 	taken := make([]bool, len(b)) // bytes of recovered rows
 	for _, f := range found {
@@ -296,6 +250,7 @@ func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions [
 		if f.Tab != "" {
 			c.Words = f.Tab + ", " + c.Words
 		}
+		c.Hidden = x.Withholds(int(f.At-k.Offset), int(f.At-k.Offset)+f.Length)
 		if f.Uncommitted {
 			c.Note = "its transaction was never committed"
 		}
@@ -303,8 +258,10 @@ func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions [
 			c.Note = "its fields cannot be read"
 		}
 		c.become(byUID[f.UID])
-		if f.UID == "" || byUID[f.UID] != nil {
-			c.Values = k.read(db, b, c.Fields)
+		if c.Hidden {
+			c.RowID, c.Note, c.Fields = nil, "", nil
+		} else {
+			c.Values = k.read(x, c.Fields)
 		}
 		for _, x := range c.Fields {
 			marks = append(marks, record.Field(x))
@@ -317,8 +274,8 @@ func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions [
 		sums["recovered"] += f.Length
 		k.Cells = append(k.Cells, c)
 	}
-	page, _ := sqlitefile.ParsePage(uint32(k.N), b[:db.Usable()])
-	for _, r := range regions {
+	page, _ := sqlitefile.ParsePage(uint32(k.N), b[:x.Usable])
+	for _, r := range x.Regions {
 		if r.Role != "cell" || page == nil {
 			if r.Role != "odd" {
 				sums[r.Role] += r.To - r.From
@@ -336,7 +293,14 @@ func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions [
 			continue
 		}
 		whole := slices.Contains(taken[r.From:r.To], true)
-		c := cell{Words: r.Name, Offset: k.Offset + int64(r.From), Length: r.To - r.From}
+		c := cell{Words: r.Name, Offset: k.Offset + int64(r.From), Length: r.To - r.From, Hidden: x.Withholds(r.From, r.To)}
+		if c.Hidden {
+			if !whole {
+				sums["cell"] += c.Length
+				k.Cells = append(k.Cells, c)
+			}
+			continue
+		}
 		fields, values, err := salvage.Cell(table, uint32(k.N), page.Kind, page.Data, r.From, k.Offset)
 		if err != nil {
 			c.Note = err.Error()
@@ -346,18 +310,18 @@ func (k *chosenPage) open(db *recovery.Database, v *mapPage, b []byte, regions [
 		if whole { // of a version that is not current, the cell is told as the recovered row
 			continue
 		}
-		switch {
-		case page.Kind == sqlitefile.InteriorTable:
+		switch page.Kind {
+		case sqlitefile.InteriorTable:
 			for i := range min(len(values), len(fields)) {
 				c.Values = append(c.Values, value{fields[i].Name, fmt.Sprint(values[i].Int())})
 			}
-		case v.Withheld == 0 || c.Record != 0:
-			c.Values = k.read(db, b, fields)
-			if x, err := sqlitefile.ParseCell(uint32(k.N), page.Kind, page.Data, r.From); err == nil && page.Kind == sqlitefile.LeafTable {
-				c.RowID = &x.RowID
+		default:
+			c.Values = k.read(x, fields)
+			if y, err := sqlitefile.ParseCell(uint32(k.N), page.Kind, page.Data, r.From); err == nil && page.Kind == sqlitefile.LeafTable {
+				c.RowID = &y.RowID
 				for i := range c.Values {
 					if table != nil && table.RowIDColumn >= 0 && c.Values[i].Name == table.Columns[table.RowIDColumn].Name {
-						c.Values[i].Text = fmt.Sprintf("%d, the row id", x.RowID)
+						c.Values[i].Text = fmt.Sprintf("%d, the row id", y.RowID)
 					}
 				}
 			}
@@ -387,10 +351,11 @@ func (c *cell) become(r *store.Record) {
 
 // read gives the values of a cell's fields, as far as they lie in the page, in the
 // order of the record.
-func (k *chosenPage) read(db *recovery.Database, b []byte, fields []salvage.Field) (out []value) {
+func (k *chosenPage) read(x *evidence.Page, fields []salvage.Field) (out []value) {
+	b := x.Bytes
 	types := map[string]sqlitefile.SerialType{}
 	text := func(v sqlitefile.Value) string {
-		s, ok := fieldmap.Text(v, db.Encoding)
+		s, ok := fieldmap.Text(v, x.Encoding)
 		if !ok {
 			return "NULL"
 		}
@@ -408,7 +373,7 @@ func (k *chosenPage) read(db *recovery.Database, b []byte, fields []salvage.Fiel
 	}
 	for _, f := range fields {
 		at := int(f.Offset - k.Offset)
-		if at < 0 || at+f.Length > len(b) {
+		if at < 0 || at+f.Length > len(b) || x.Withholds(at, at+f.Length) {
 			continue
 		}
 		raw := b[at : at+f.Length]
@@ -431,39 +396,11 @@ func (k *chosenPage) read(db *recovery.Database, b []byte, fields []salvage.Fiel
 			case known && ok:
 				set(f.Name, text(v))
 			case known && t.Class() == sqlitefile.Text:
-				set(f.Name, sqlitefile.DecodeText(raw, db.Encoding)+" …")
+				set(f.Name, sqlitefile.DecodeText(raw, x.Encoding)+" …")
 			default:
 				set(f.Name, fmt.Sprintf("%d bytes", f.Length))
 			}
 		}
 	}
 	return out
-}
-
-// withhold says which bytes may not be shown: where something of the database lies
-// outside scope, all but the page's structure and what records within scope hold.
-func (k *chosenPage) withhold(b []byte, regions []sqlitefile.Region, records []store.Record) []bool {
-	hidden := make([]bool, len(b))
-	for i := range hidden {
-		hidden[i] = true
-	}
-	show := func(from, to int) {
-		for i := max(0, from); i < min(to, len(b)); i++ {
-			hidden[i] = false
-		}
-	}
-	for _, r := range regions {
-		if r.Role == "header" || r.Role == "pointers" || r.Role == "reserved" {
-			show(r.From, r.To)
-		}
-	}
-	suffix := sqlitefile.Part(k.Part).Suffix()
-	for i := range records {
-		w, err := records[i].Whole()
-		if err == nil && strings.HasSuffix(w.Origin.Path, suffix) && (suffix != "" || !strings.HasSuffix(w.Origin.Path, "-wal") && !strings.HasSuffix(w.Origin.Path, "-journal")) {
-			show(int(w.Origin.Offset-k.Offset), int(w.Origin.Offset-k.Offset)+w.Origin.Length)
-		}
-	}
-	k.Hidden = slices.Contains(hidden, true)
-	return hidden
 }

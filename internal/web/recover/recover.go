@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 
+	"crosswind/core/access"
 	"crosswind/core/backup"
 	"crosswind/core/record"
 	"crosswind/internal/acquire"
@@ -32,12 +33,12 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/recover", func(c *gin.Context) error { return p.page(c, nil) })
-	inCase.POST("/recover", p.start)
-	inCase.GET("/recover/pages", p.pageMap)
-	inCase.GET("/recover/pages/cells", p.cells)
-	inCase.POST("/recover/unlock", p.unlock)
-	inCase.POST("/recover/passwords", p.passwords)
+	inCase.GET("/recover", access.SeeEvidence, func(c *gin.Context) error { return p.page(c, nil) })
+	inCase.POST("/recover", access.Recover, p.start)
+	inCase.GET("/recover/pages", access.SeeEvidence, p.pageMap)
+	inCase.GET("/recover/pages/cells", access.SeeEvidence, p.cells)
+	inCase.POST("/recover/unlock", access.Recover, p.unlock)
+	inCase.POST("/recover/passwords", access.Recover, p.passwords)
 }
 
 // source is an acquisition with its latest recovery.

@@ -12,6 +12,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/access"
 	"crosswind/core/ledger"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
@@ -27,14 +28,14 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, signed, inCase frame.Group) {
 	p := pages{a}
-	signed.GET("/", p.register)
-	signed.GET("/cases/new", func(c *gin.Context) error { return p.newCase(c, caseForm{Zone: "Europe/Lisbon"}, nil) })
-	signed.POST("/cases/new", p.addCase)
-	signed.GET("/ledger", p.ledger)
-	signed.POST("/ledger/check", p.check)
-	inCase.GET("", p.board)
-	inCase.GET("/ledger", p.ledger)
-	inCase.POST("/ledger/check", p.check)
+	signed.GET("/", access.SeeCase, p.register)
+	signed.GET("/cases/new", access.OpenCase, func(c *gin.Context) error { return p.newCase(c, caseForm{Zone: "Europe/Lisbon"}, nil) })
+	signed.POST("/cases/new", access.OpenCase, p.addCase)
+	signed.GET("/ledger", access.SeeCase, p.ledger)
+	signed.POST("/ledger/check", access.CheckLedger, p.check)
+	inCase.GET("", access.SeeCase, p.board)
+	inCase.GET("/ledger", access.SeeCase, p.ledger)
+	inCase.POST("/ledger/check", access.CheckLedger, p.check)
 }
 
 type caseLine struct {

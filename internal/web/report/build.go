@@ -12,6 +12,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -20,6 +21,8 @@ import (
 	"crosswind/core/digest"
 	"crosswind/core/ledger"
 	"crosswind/core/record"
+	"crosswind/internal/evidence"
+	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
@@ -35,6 +38,7 @@ type Report struct {
 	Acquisitions []acquisition
 	Marked       []marked
 	States       any
+	Overridden   []store.Overridden
 	Counts       map[string]int // marked records by state
 	Ledger       *store.LedgerState
 	Key          string
@@ -69,21 +73,41 @@ func (a *acquisition) ManifestName() string {
 	return fmt.Sprintf("%s-acquisition-%d.sha256", a.Reference, a.Number)
 }
 
-// withholds reports whether records of a database, or of the database that a
-// log belongs to, were withheld.
-func (a *acquisition) withholds(path string) bool {
-	for i := range a.Databases {
-		if d := &a.Databases[i]; d.Path == strings.TrimSuffix(path, "-wal") && len(d.OutsideScope()) > 0 {
-			return true
+// Places are what a recovery gave that is not live, by state and place.
+type place struct {
+	Words string
+	Count int64
+}
+
+// places gives the counts of a database that are of a state: recovered, earlier version
+// or held. Rows that no map reads are recovered ones.
+func places(d *store.RecoveredDatabase, state string) (out []place) {
+	for words, n := range d.Origins() {
+		if rest, ok := strings.CutPrefix(words, state+", "); ok {
+			out = append(out, place{rest, n})
 		}
 	}
-	return false
+	slices.SortFunc(out, func(a, b place) int { return strings.Compare(a.Words, b.Words) })
+	return out
 }
+
+// Recovered, Changed and Held are the counts of the database d of the acquisition.
+func (a *acquisition) Recovered(d store.RecoveredDatabase) []place { return places(&d, "recovered") }
+
+// Changed counts earlier versions.
+func (a *acquisition) Changed(d store.RecoveredDatabase) []place {
+	return places(&d, "earlier version")
+}
+
+// Held counts rows of the holding area.
+func (a *acquisition) Held(d store.RecoveredDatabase) []place { return places(&d, "held") }
 
 type marked struct {
 	store.Record
 	Whole       *record.Record
 	Acquisition *acquisition
+	Now         *store.Record  // the present text, of an earlier version
+	Elsewhere   []store.Record // the same record in other acquisitions of the exhibit
 }
 
 // Build reads what the report says from the store.
@@ -91,6 +115,9 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 	r := &Report{Case: cs, Zone: cs.Location(), Tool: tool, By: by, At: time.Now(), States: record.States, Counts: map[string]int{}, Key: hex.EncodeToString(s.Key())}
 	var err error
 	if r.Authorities, err = s.Authorities(ctx, cs.ID); err != nil {
+		return nil, err
+	}
+	if r.Overridden, err = s.Overrides(ctx, cs.ID); err != nil {
 		return nil, err
 	}
 	es, err := s.Exhibits(ctx, cs.ID)
@@ -121,23 +148,32 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 		}
 		r.Acquisitions = append(r.Acquisitions, *x)
 	}
-	for after := (store.After{At: time.Unix(-1<<35, 0)}); ; {
-		page, err := s.Records(ctx, store.Filter{CaseID: cs.ID, Marked: true}, after, 500)
+	all := store.Filter{CaseID: cs.ID, Marked: true}
+	for after := (store.After{}); ; {
+		page, next, err := s.Records(ctx, all, after, 500)
+		if err == nil {
+			err = r.add(ctx, s, page)
+		}
 		if err != nil {
 			return nil, err
 		}
-		if err := r.add(page); err != nil {
-			return nil, err
-		}
-		if len(page) < 500 {
+		if next == nil {
 			break
 		}
-		last := page[len(page)-1]
-		after = store.After{At: *last.At, ID: last.ID}
+		after = *next
 	}
-	untimed, err := s.Untimed(ctx, store.Filter{CaseID: cs.ID, Marked: true}, 10000)
-	if err == nil {
-		err = r.add(untimed)
+	for after := int64(0); ; {
+		page, next, err := s.Untimed(ctx, all, after, 500)
+		if err == nil {
+			err = r.add(ctx, s, page)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if next == 0 {
+			break
+		}
+		after = next
 	}
 	if err == nil {
 		r.Ledger, err = s.LedgerState(ctx, cs.Book())
@@ -171,7 +207,7 @@ func readAcquisition(ctx context.Context, s *store.Store, a store.Acquisition, r
 	return x, err
 }
 
-func (r *Report) add(page []store.Record) error {
+func (r *Report) add(ctx context.Context, s *store.Store, page []store.Record) error {
 	for _, rec := range page {
 		m := marked{Record: rec}
 		var err error
@@ -182,6 +218,12 @@ func (r *Report) add(page []store.Record) error {
 			if r.Acquisitions[i].ID == rec.AcquisitionID {
 				m.Acquisition = &r.Acquisitions[i]
 			}
+		}
+		if m.Acquisition == nil {
+			return fmt.Errorf("record %s is of acquisition %d, which has not ended", rec.UID, rec.AcquisitionID)
+		}
+		if m.Now, m.Elsewhere, err = s.Present(ctx, &m.Record); err != nil {
+			return err
 		}
 		r.Counts[rec.State.Title()]++
 		r.Marked = append(r.Marked, m)
@@ -206,11 +248,12 @@ func (r *Report) HTML() ([]byte, error) {
 
 // Maker makes packages.
 type Maker struct {
-	Store *store.Store
-	Vault vault.Vault
-	Tool  string
-	Dir   string // where packages are kept
-	Key   ed25519.PrivateKey
+	Store    *store.Store
+	Evidence *evidence.Door
+	Reader   *recovery.Recoverer
+	Tool     string
+	Dir      string // where packages are kept
+	Key      ed25519.PrivateKey
 }
 
 // Package is the job of runs of kind "package".
@@ -226,6 +269,14 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 	if len(r.Marked) == 0 {
 		return errors.New("no record is marked: a package holds the marked records, and there is none")
 	}
+	for _, e := range r.Exhibits {
+		if err := store.CheckReference(e.Reference); err != nil {
+			return fmt.Errorf("%w. Give the exhibit one by the rule, on Intake", err)
+		}
+	}
+	if err := m.holds(ctx, t, cs, r); err != nil {
+		return err
+	}
 	head, err := m.Store.SignedHead(ctx, cs.Book())
 	if err != nil {
 		return err
@@ -236,7 +287,7 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	t.Total(bytes, int64(len(parts)))
-	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s", cs.Reference, r.At.UTC().Format("20060102T150405Z")), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
+	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s-%d", cs.Reference, r.At.UTC().Format("20060102T150405.000Z"), t.Run.ID), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
 	for _, p := range parts {
 		open := p.Open
 		bag.Parts = append(bag.Parts, casefile.Part{Path: p.Path, Open: func() (io.ReadCloser, error) {
@@ -252,7 +303,7 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 		}})
 	}
 	name := bag.Name + ".zip"
-	set, err := m.write(name, bag)
+	set, err := m.write(ctx, name, bag)
 	if err != nil {
 		return err
 	}
@@ -262,13 +313,137 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 		store.Act{Book: cs.Book(), By: t.Run.By, What: "package.made", On: name, Detail: map[string]string{"sha256": sum, "bytes": fmt.Sprint(set.Size), "records": fmt.Sprint(len(r.Marked)), "ledger_entries": fmt.Sprint(head.Size)}})
 }
 
+// holds compares what is to be sealed with what proves it: the marked records with what
+// their field maps read again from the vault's bytes, and custody, marks, authorities,
+// exhibits and acquisitions with their entries in the ledger. What differs is an
+// integrity alarm, and nothing is sealed.
+func (m *Maker) holds(ctx context.Context, t *run.Task, cs *store.Case, r *Report) error {
+	found, err := m.Store.Audit(ctx, cs)
+	if err != nil {
+		return err
+	}
+	records, err := m.readAgain(ctx, t, cs, r)
+	if err != nil {
+		return err
+	}
+	found = append(found, records...)
+	if err := m.Store.SetAlarms(ctx, cs, found, t.Run.By); err != nil {
+		return err
+	}
+	if len(found) == 0 {
+		return nil
+	}
+	for _, a := range found {
+		t.Logf("%s: %s", a.About, a.What)
+	}
+	return fmt.Errorf("integrity has failed, and nothing is sealed: %s: %s%s", found[0].About, found[0].What, map[bool]string{true: fmt.Sprintf(" (and %d more, in the log)", len(found)-1)}[len(found) > 1])
+}
+
+// readAgain reads the marked records again from the vault, as the recovery read them that
+// said them last.
+func (m *Maker) readAgain(ctx context.Context, t *run.Task, cs *store.Case, r *Report) (out []store.Alarm, err error) {
+	type reading struct{ acquisition, recovery int64 }
+	wanted := map[reading]map[string]*marked{}
+	for i := range r.Marked {
+		k := &r.Marked[i]
+		if k.RecoveryID == nil {
+			out = append(out, store.Alarm{About: "record " + k.UID, What: "no recovery says that it read it: recover again"})
+			continue
+		}
+		at := reading{k.AcquisitionID, *k.RecoveryID}
+		if wanted[at] == nil {
+			wanted[at] = map[string]*marked{}
+		}
+		wanted[at][k.UID] = k
+	}
+	for at, records := range wanted {
+		rec, err := m.Store.RecoveryByID(ctx, at.recovery)
+		if err != nil {
+			return nil, err
+		}
+		a, err := m.Store.AcquisitionByID(ctx, at.acquisition)
+		if err != nil {
+			return nil, err
+		}
+		var paths []string
+		for _, k := range records {
+			if !slices.Contains(paths, k.DB) {
+				paths = append(paths, k.DB)
+			}
+		}
+		t.Logf("reading %d marked records again from %d databases of %s", len(records), len(paths), casefile.SourceName(r.reference(a), a.Number))
+		for x, err := range m.Reader.Reread(ctx, cs, a, rec, paths) {
+			if err != nil {
+				return nil, fmt.Errorf("reading records again: %w", err)
+			}
+			k := records[x.UID]
+			if k == nil {
+				continue
+			}
+			delete(records, x.UID)
+			if what := differs(x, k); what != "" {
+				out = append(out, store.Alarm{About: "record " + k.UID, What: what})
+			}
+		}
+		for _, k := range records {
+			out = append(out, store.Alarm{About: "record " + k.UID, What: "its source, read again, does not give it"})
+		}
+	}
+	slices.SortFunc(out, func(a, b store.Alarm) int { return strings.Compare(a.About, b.About) })
+	return out, nil
+}
+
+// differs says how a record as it is kept is not what its source gives.
+func differs(read *record.Record, k *marked) string {
+	want, err1 := json.Marshal(read)
+	have, err2 := json.Marshal(k.Whole)
+	if err := errors.Join(err1, err2); err != nil {
+		return err.Error()
+	}
+	if !bytes.Equal(want, have) {
+		i := 0
+		for i < min(len(want), len(have)) && want[i] == have[i] {
+			i++
+		}
+		around := func(b []byte) string { return strings.ToValidUTF8(string(b[max(0, i-20):min(len(b), i+60)]), "�") }
+		return fmt.Sprintf("it is not what its source gives, read again: kept is …%s…, read is …%s…", around(have), around(want))
+	}
+	row := k.Record
+	for _, c := range []struct{ name, row, body string }{{"kind", string(row.Kind), string(read.Kind)}, {"state", string(row.State), string(read.State)}, {"text", row.Summary, read.Text}, {"handle", row.Handle, read.Handle},
+		{"person", row.Person, read.Person}, {"conversation", row.Thread, read.Thread}, {"title", row.ThreadTitle, read.ThreadTitle}, {"direction", row.Direction, read.Direction}, {"place", row.Place, read.Origin.Place},
+		{"time", moment(row.At), moment(read.At)}} {
+		if c.row != c.body {
+			return fmt.Sprintf("its %s, as pages show it, is %q, its source gives %q", c.name, c.row, c.body)
+		}
+	}
+	return ""
+}
+
+func moment(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Truncate(time.Microsecond).Format(time.RFC3339Nano)
+}
+
+// reference is the reference of an acquisition's exhibit.
+func (r *Report) reference(a *store.Acquisition) string {
+	for _, e := range r.Exhibits {
+		if e.ID == a.ExhibitID {
+			return e.Reference
+		}
+	}
+	return ""
+}
+
 // write writes the archive under a temporary name, checks it as its reader
-// will, and gives it its name.
-func (m *Maker) write(name string, bag casefile.Bag) (*digest.Set, error) {
+// will, and gives it its name, which nothing has yet. The file is locked while it is
+// written, so that a sweep knows that somebody owns it.
+func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*digest.Set, error) {
 	if err := os.MkdirAll(m.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the packages' folder: %w", err)
 	}
-	f, err := os.CreateTemp(m.Dir, "making-*.zip")
+	f, err := vault.CreateOwned(m.Dir, "making-*.zip")
 	if err != nil {
 		return nil, fmt.Errorf("the packages' folder: %w", err)
 	}
@@ -280,31 +455,20 @@ func (m *Maker) write(name string, bag casefile.Bag) (*digest.Set, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := errors.Join(f.Sync(), f.Close()); err != nil {
+	if err := errors.Join(f.Sync(), f.Chmod(0o400)); err != nil {
 		return nil, fmt.Errorf("writing the package: %w", err)
 	}
-	res, err := casefile.VerifyPath(f.Name())
+	res, err := casefile.VerifyPath(ctx, f.Name(), casefile.Options{Key: hex.EncodeToString(m.Key.Public().(ed25519.PublicKey)), Now: time.Now()})
 	if err != nil {
 		return nil, err
 	}
 	if len(res.Faults) > 0 {
 		return nil, fmt.Errorf("the package does not verify and is not kept: %s", res.Faults[0])
 	}
-	return set, os.Rename(f.Name(), filepath.Join(m.Dir, name))
-}
-
-// cell reads the bytes of a record from the vault.
-func (m *Maker) cell(o *record.Origin) ([]byte, error) {
-	f, err := m.Vault.Open(o.SHA256)
-	if err != nil {
-		return nil, err
+	if err := os.Link(f.Name(), filepath.Join(m.Dir, name)); err != nil { // which replaces nothing
+		return nil, fmt.Errorf("keeping the package: %w", err)
 	}
-	defer f.Close()
-	b := make([]byte, o.Length)
-	if _, err := f.ReadAt(b, o.Offset); err != nil {
-		return nil, fmt.Errorf("reading a record's bytes from %s: %w", o.Path, err)
-	}
-	return b, nil
+	return set, nil
 }
 
 // parts are the payload of a package. bytes is about what they hold together.
@@ -318,8 +482,13 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 	taken := map[string]bool{}
 	used := map[*acquisition]bool{}
 	for _, k := range r.Marked {
+		o := k.Whole.Origin
+		open, _, err := m.Evidence.Whole(ctx, r.Case.ID, &k.Acquisition.Acquisition, o.SHA256)
+		if err != nil {
+			return nil, 0, err
+		}
 		l := &casefile.RecordLine{Record: k.Whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.ManifestName(),
-			FileWithheld: k.Acquisition.withholds(k.Whole.Origin.Path), Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
+			FileWithheld: open == nil, Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
 		records = append(records, l)
 		used[k.Acquisition] = true
 		line, err := l.Line()
@@ -327,22 +496,24 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 			return nil, 0, err
 		}
 		lines.Write(append(line, '\n'))
-		o := k.Whole.Origin
 		if l.FileWithheld {
 			if taken[o.Digest] {
 				continue
 			}
 			taken[o.Digest] = true
-			b, err := m.cell(&o)
+			c, err := m.Evidence.Cell(ctx, &k.Record)
 			if err != nil {
 				return nil, 0, err
 			}
-			parts = append(parts, casefile.Bytes(casefile.CellsDir+o.Digest, b))
-			total += int64(len(b))
+			if c.Now != o.Digest {
+				return nil, 0, fmt.Errorf("the bytes of record %s are not those that were read: their SHA-256 is now %s", k.UID, c.Now)
+			}
+			parts = append(parts, casefile.Bytes(casefile.CellsDir+o.Digest, c.Bytes))
+			total += int64(len(c.Bytes))
 		} else if sum := o.SHA256; !taken[sum] {
 			taken[sum] = true
-			parts = append(parts, casefile.Part{Path: casefile.FilesDir + sum, Open: func() (io.ReadCloser, error) { return m.Vault.Open(sum) }})
-			if f, err := m.Vault.Open(sum); err == nil {
+			parts = append(parts, casefile.Part{Path: casefile.FilesDir + sum, Open: func() (io.ReadCloser, error) { return open() }})
+			if f, err := open(); err == nil {
 				if st, err := f.Stat(); err == nil {
 					total += st.Size()
 				}
@@ -395,14 +566,29 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		}
 		book.Write(append(line, '\n'))
 	}
-	h, err := json.Marshal(head)
+	h, err := head.Line()
 	if err != nil {
 		return nil, 0, err
+	}
+	earlier, err := m.Store.Heads(r.Case.Book())
+	if err != nil {
+		return nil, 0, err
+	}
+	var heads bytes.Buffer
+	for i := range earlier {
+		if earlier[i].Size > head.Size {
+			break
+		}
+		line, err := earlier[i].Line()
+		if err != nil {
+			return nil, 0, err
+		}
+		heads.Write(append(line, '\n'))
 	}
 	for _, p := range []struct {
 		path string
 		b    []byte
-	}{{casefile.ReportName, html}, {casefile.RecordsName, lines.Bytes()}, {casefile.CSVName, casefile.CSV(records)}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}} {
+	}{{casefile.ReportName, html}, {casefile.RecordsName, lines.Bytes()}, {casefile.CSVName, casefile.CSV(records)}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}, {casefile.HeadsName, heads.Bytes()}} {
 		parts = append(parts, casefile.Bytes(p.path, p.b))
 		total += int64(len(p.b))
 	}

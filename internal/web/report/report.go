@@ -4,12 +4,17 @@ package report
 
 import (
 	"embed"
+	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
 
+	"crosswind/core/access"
+	"crosswind/core/digest"
 	"crosswind/internal/store"
+	"crosswind/internal/vault"
 	"crosswind/internal/web/frame"
 
 	"github.com/gin-gonic/gin"
@@ -23,10 +28,10 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/report", p.page)
-	inCase.GET("/report/report.css", func(c *gin.Context) error { c.FileFromFS("report.css", http.FS(files)); return nil })
-	inCase.POST("/report/package", p.make)
-	inCase.GET("/report/package/:id", p.download)
+	inCase.GET("/report", access.SeeEvidence, p.page)
+	inCase.GET("/report/report.css", access.SeeEvidence, func(c *gin.Context) error { c.FileFromFS("report.css", http.FS(files)); return nil })
+	inCase.POST("/report/package", access.Package, p.make)
+	inCase.GET("/report/package/:id", access.TakeOut, p.download)
 }
 
 type content struct {
@@ -77,13 +82,30 @@ func (a pages) download(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	path := filepath.Join(a.Packages, k.Name)
-	if _, err := os.Stat(path); err != nil {
+	f, err := os.Open(filepath.Join(a.Packages, filepath.Base(k.Name)))
+	if err != nil {
 		return fmt.Errorf("the package %s is not in its folder any more: %w", k.Name, store.ErrNotFound)
+	}
+	defer f.Close()
+	set, err := digest.Reader(vault.Told(c.Request.Context(), f, nil))
+	if err != nil {
+		return fmt.Errorf("reading the package %s: %w", k.Name, err)
+	}
+	if _, _, sum := set.Hex(); sum != k.SHA256 || set.Size != k.Size {
+		what := fmt.Sprintf("its file has the SHA-256 %s, its entry says %s; it is not handed out", sum, k.SHA256)
+		all, err := a.Store.Alarms(c.Request.Context(), cs.ID)
+		if err == nil {
+			err = a.Store.SetAlarms(c.Request.Context(), cs, append(all, store.Alarm{About: "package " + k.Name, What: what}), frame.By(c))
+		}
+		return errors.Join(fmt.Errorf("integrity has failed: the package %s: %s", k.Name, what), err)
+	}
+	if _, err := f.Seek(0, io.SeekStart); err != nil {
+		return fmt.Errorf("reading the package %s: %w", k.Name, err)
 	}
 	if err := a.Store.Log(c.Request.Context(), store.Act{Book: cs.Book(), By: frame.By(c), What: "package.downloaded", On: k.Name, Detail: map[string]string{"sha256": k.SHA256}}); err != nil {
 		return err
 	}
-	c.FileAttachment(path, k.Name)
+	c.Header("Content-Disposition", frame.Attachment(k.Name))
+	c.DataFromReader(http.StatusOK, k.Size, "application/zip", f, nil)
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"time"
 
+	"crosswind/core/access"
 	"crosswind/core/digest"
 	"crosswind/internal/acquire"
 	"crosswind/internal/store"
@@ -29,12 +30,12 @@ type pages struct{ *frame.App }
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
-	inCase.GET("/verify", func(c *gin.Context) error { return p.page(c, nil) })
-	inCase.POST("/verify", p.start)
-	inCase.POST("/verify/case", p.startAll)
-	inCase.POST("/verify/schedule", p.schedule)
-	inCase.POST("/verify/known", p.known)
-	inCase.GET("/verify/:id/manifest/:algorithm", p.manifest)
+	inCase.GET("/verify", access.SeeSources, func(c *gin.Context) error { return p.page(c, nil) })
+	inCase.POST("/verify", access.Verify, p.start)
+	inCase.POST("/verify/case", access.Verify, p.startAll)
+	inCase.POST("/verify/schedule", access.Verify, p.schedule)
+	inCase.POST("/verify/known", access.Verify, p.known)
+	inCase.GET("/verify/:id/manifest/:algorithm", access.TakeOut, p.manifest)
 }
 
 const pageSize = 100
@@ -297,7 +298,7 @@ func (a pages) known(c *gin.Context) error {
 	if slices.ContainsFunc(all, func(k store.KnownSet) bool { return k.Name == name }) {
 		return a.page(c, fmt.Errorf("the name %q %w", name, store.ErrTaken))
 	}
-	set, err := a.Vault.Put(ctx, list, nil)
+	set, err := a.Evidence.Put(ctx, list)
 	if err != nil {
 		return fmt.Errorf("receiving the list: %w; nothing of it is kept", err)
 	}
@@ -342,7 +343,7 @@ func (a pages) manifest(c *gin.Context) error {
 		return err
 	}
 	c.Header("Content-Type", "text/plain; charset=utf-8")
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-acquisition-%d%s.%s"`, e.Reference, q.Number, what, c.Param("algorithm")))
+	c.Header("Content-Disposition", frame.Attachment(fmt.Sprintf("%s-acquisition-%d%s.%s", e.Reference, q.Number, what, c.Param("algorithm"))))
 	if sum == nil {
 		unread, err := a.Store.Unread(c.Request.Context(), q.ID, "")
 		for _, u := range unread {

@@ -1,0 +1,144 @@
+package fieldmap
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/core/sqlitefile"
+)
+
+// Again reads a record's own bytes again by the map that it names, and says in which of
+// its parts the record is not what they give. What takes more than the row is left out:
+// names and titles that are looked up, and columns that go on in other pages. A map that
+// this version does not have is said to be so in known.
+func Again(r *record.Record, cell []byte) (differs []string, known bool) {
+	rd := readingOf(r)
+	if rd == nil {
+		return nil, false
+	}
+	for _, enc := range []sqlitefile.Encoding{sqlitefile.UTF8, sqlitefile.UTF16LE, sqlitefile.UTF16BE} { // the cell does not say which
+		d := rd.again(r, cell, enc)
+		if len(d) == 0 {
+			return nil, true
+		}
+		if differs == nil {
+			differs = d
+		}
+	}
+	return differs, true
+}
+
+func readingOf(r *record.Record) *Reading {
+	for _, m := range Builtin {
+		if m.Name != r.Origin.FieldMap {
+			continue
+		}
+		for i := range m.Readings {
+			if m.Readings[i].Table == r.Origin.Table {
+				return &m.Readings[i]
+			}
+		}
+	}
+	return nil
+}
+
+// partial gives the values of a record's cell by the fields that its origin names.
+type partial struct {
+	values map[string]sqlitefile.Value
+	whole  map[string]bool
+	lost   []string
+	asked  bool // a column that is not whole in the cell was asked for
+}
+
+func cellValues(r *record.Record, cell []byte) *partial {
+	p := &partial{map[string]sqlitefile.Value{}, map[string]bool{}, r.Origin.Lost, false}
+	types := map[string]sqlitefile.SerialType{}
+	for _, f := range r.Origin.Fields {
+		at := f.Offset - r.Origin.Offset
+		if at < 0 || f.Length < 0 || at+int64(f.Length) > int64(len(cell)) {
+			continue
+		}
+		raw := cell[at : at+int64(f.Length)]
+		if name, is := strings.CutPrefix(f.Name, "type of "); is && f.Role == "type" {
+			n, size := sqlitefile.Varint(raw)
+			if size == 0 {
+				continue
+			}
+			types[name] = sqlitefile.SerialType(n)
+			if v, ok := sqlitefile.ReadValue(types[name], nil, 0); ok { // its type is its value
+				p.values[name], p.whole[name] = v, true
+			}
+		} else if t, known := types[f.Name]; f.Role == "value" && known {
+			v, ok := sqlitefile.ReadValue(t, raw, 0)
+			if !ok && t.Class() == sqlitefile.Text { // its beginning
+				v, _ = sqlitefile.ReadValue(sqlitefile.SerialType(13+2*len(raw)), raw, 0)
+			}
+			p.values[f.Name], p.whole[f.Name] = v, ok
+		}
+	}
+	return p
+}
+
+func (p *partial) get(column string) (sqlitefile.Value, bool) {
+	v, there := p.values[column]
+	lost := slices.Contains(p.lost, column)
+	if !lost && !(there && p.whole[column]) {
+		p.asked = true
+	}
+	return v, there && !lost
+}
+
+// again compares a record with what its cell gives, part by part: of a part that asks
+// for a column that is not whole in the cell nothing is said.
+func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding) (differs []string) {
+	p := cellValues(r, cell)
+	part := func(what, has string, one Reading, read func(*record.Record) string) {
+		p.asked = false
+		if one.Text == nil {
+			one.Text = func(func(string) (sqlitefile.Value, bool), sqlitefile.Encoding) string { return "" }
+		}
+		got := &record.Record{}
+		one.read(got, func(c string) (sqlitefile.Value, bool) {
+			if c == "" {
+				return sqlitefile.Value{}, false
+			}
+			return p.get(c)
+		}, enc)
+		if s := read(got); !p.asked && s != has && record.Clean(s) != has {
+			differs = append(differs, fmt.Sprintf("%s: its bytes give %q, it says %q", what, s, has))
+		}
+	}
+	at := func(x *record.Record) string { return stamp(x.At) + " " + x.Original }
+	part("time", at(r), Reading{Time: rd.Time, Epoch: rd.Epoch}, at)
+	part("conversation", r.Thread, Reading{Thread: rd.Thread}, func(x *record.Record) string { return x.Thread })
+	if rd.Handles == "" {
+		part("handle", r.Handle, Reading{Handle: rd.Handle}, func(x *record.Record) string { return x.Handle })
+	}
+	part("direction", r.Direction, Reading{Direction: rd.Direction}, func(x *record.Record) string { return x.Direction })
+	part("text", r.Text, Reading{Text: rd.Text}, func(x *record.Record) string { return x.Text })
+	detail := func(label string) func(*record.Record) string {
+		return func(x *record.Record) string {
+			for _, d := range x.Details {
+				if d.Label == label {
+					return d.Value
+				}
+			}
+			return ""
+		}
+	}
+	part(purged, detail(purged)(r), Reading{Purge: rd.Purge, PurgeEpoch: rd.PurgeEpoch}, detail(purged))
+	for _, d := range rd.Details {
+		part(d.Label, detail(d.Label)(r), Reading{Details: []Detail{d}}, detail(d.Label))
+	}
+	return differs
+}
+
+func stamp(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Format(time.RFC3339Nano)
+}

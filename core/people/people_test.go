@@ -1,0 +1,57 @@
+package people
+
+import (
+	"fmt"
+	"testing"
+)
+
+// The forms of one number: ITU-T E.123 (separators, 00 and + before the country
+// code), RFC 3966 (tel URIs), Unicode (format characters, other digits). The
+// reference is the number library's metadata; the numbers are those kept for
+// fiction by their country's regulator.
+func TestOneNumberManyForms(t *testing.T) {
+	const want = "+447700900551"
+	for _, s := range []string{"+44 7700 900551", "+447700900551", "0044 7700 900551", "00447700900551", "07700 900551", "(07700) 900-551", "+44 (0)7700 900551",
+		"\u202a+44\u00a07700\u2011900\u2011551\u202c", "\u200e07700900551", "tel:+44-7700-900-551", "TEL:+447700900551;ext=1", "+44.7700.900551", "+44/7700/900551",
+		"\uff0b\uff14\uff14 \uff17\uff17\uff10\uff10 \uff19\uff10\uff10\uff15\uff15\uff11", "\u0660\u0667\u0667\u0660\u0660\u0669\u0660\u0660\u0665\u0665\u0661", "+44\x007700900551", " 0 7 7 0 0 9 0 0 5 5 1 "} {
+		if got := Normal(s, "GB"); got != want {
+			t.Errorf("%q: %q", s, got)
+		}
+	}
+	for in, want := range map[string]string{
+		"+1 (201) 555-0123": "+12015550123", "A@Example.ORG": "a@example.org", "Counsel <Counsel@example.org>": "counsel@example.org",
+		"mailto:a@example.org?subject=x": "a@example.org", "a\u200b@exam\u00adple.org": "a@example.org", "a@xn--bcher-kva.example": "a@bücher.example",
+		"": "", "\u202a\u202c": "", "Harbour  Office": "harbour office", "60777": "60777", "*100#": "*100#",
+	} {
+		if got := Normal(in, "GB"); got != want {
+			t.Errorf("%q: %q, want %q", in, got, want)
+		}
+	}
+	// Without a country a national number stays one, and is taken for all that end so.
+	for _, c := range []struct {
+		a, b string
+		same bool
+	}{
+		{Normal("07700 900551", ""), "+447700900551", true}, {"+447700900551", "7700900551", true}, {"+447700900551", "900551", true}, {"+447700900551", "00551", false},
+		{"+447700900551", "+447700900552", false}, {"07700900551", "07700900551", true}, {"a@example.org", "b@example.org", false}, {"", "", false},
+	} {
+		if Same(c.a, c.b) != c.same {
+			t.Errorf("%q and %q", c.a, c.b)
+		}
+	}
+	for number, want := range map[string]string{"+447700900100": "GB", "+12015550123": "US", "x": "", "+999123456": ""} {
+		if got := CountryOf(number); got != want {
+			t.Errorf("%s: country %q", number, got)
+		}
+	}
+}
+
+func ExampleNormal() {
+	fmt.Println(Normal("0044 7700 900551", ""))
+	fmt.Println(Normal("07700 900551", "GB"))
+	fmt.Println(Normal("Office@Example.ORG", ""))
+	// Output:
+	// +447700900551
+	// +447700900551
+	// office@example.org
+}

@@ -1,0 +1,558 @@
+package web
+
+import (
+	"archive/zip"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"database/sql"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"net/url"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"crosswind/core/digest"
+	"crosswind/internal/acquire"
+	"crosswind/internal/evidence"
+	"crosswind/internal/password"
+	"crosswind/internal/recovery"
+	"crosswind/internal/run"
+	"crosswind/internal/run/runtest"
+	"crosswind/internal/store"
+	"crosswind/internal/store/storetest"
+	"crosswind/internal/vault"
+	"crosswind/internal/web/frame"
+	"crosswind/internal/web/report"
+
+	_ "modernc.org/sqlite" // the SQLite library that writes the marked evidence
+)
+
+// Marks of evidence: what must never be seen, what must not be seen once its person is
+// privileged, what must not be seen before the scope is wider, and what may be seen.
+const (
+	never  = "zqjx"
+	later  = "zqjn"
+	wider  = "zqjw"
+	always = "OKAY"
+)
+
+const (
+	counsel = "+44 7700 900551"
+	ketil   = "+44 7700 900417"
+	tor     = "+44 7700 900119"
+)
+
+// marked makes databases in which records with marks lie in every place: live, in free
+// blocks, free pages, a dropped table, a rollback journal, a log, and a table that no
+// map reads.
+func marked(t *testing.T) map[string][]byte {
+	t.Helper()
+	dir := t.TempDir()
+	out := map[string][]byte{}
+	open := func(name, mode string) (db *sql.DB, exec func(q string, args ...any)) {
+		db, err := sql.Open("sqlite", filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		db.SetMaxOpenConns(1)
+		t.Cleanup(func() { db.Close() })
+		exec = func(q string, args ...any) {
+			t.Helper()
+			if _, err := db.Exec(q, args...); err != nil {
+				t.Fatalf("%s: %v", q, err)
+			}
+		}
+		for _, p := range []string{"page_size=1024", "secure_delete=OFF", "journal_mode=" + mode, "wal_autocheckpoint=0"} {
+			exec("PRAGMA " + p)
+		}
+		return db, exec
+	}
+	keep := func(name, onHandset string) {
+		t.Helper()
+		b, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out[onHandset] = b
+	}
+	say := func(mark, why string) string { return strings.Repeat(mark+why+" ", 4) }
+	in, before := int64(8_000_000_00000), int64(100_000) // milliseconds since 2001: within and before the dates covered
+
+	// Messages: the family's first layout, with a rollback journal.
+	_, exec := open("talk", "PERSIST")
+	exec("CREATE TABLE circle(id INTEGER PRIMARY KEY, title TEXT, opened INTEGER)")
+	exec("CREATE TABLE line(id INTEGER PRIMARY KEY AUTOINCREMENT, circle INTEGER, peer TEXT, mine INTEGER, sent INTEGER, body TEXT, seen INTEGER)")
+	exec("CREATE TABLE binned(id INTEGER PRIMARY KEY, circle INTEGER, peer TEXT, mine INTEGER, sent INTEGER, body TEXT, seen INTEGER, gone INTEGER, purge INTEGER)")
+	exec("CREATE TABLE diary(day INTEGER PRIMARY KEY, page TEXT)") // which no map reads
+	exec("INSERT INTO circle VALUES (1, 'One', 0), (2, ?, 0), (3, 'Three', 0), (4, 'Four', 0)", say(never, "title"))
+	talk := func(place string) {
+		for i, m := range []struct {
+			circle any
+			peer   any
+			sent   any
+			mark   string
+		}{
+			{1, ketil, in, always}, {3, tor, in, later},
+			{2, "0044 7700 900551", in, never}, {2, "07700 900551", in, never}, {2, "\u202a+44 7700\u2011900551\u202c", in, never},
+			{2, nil, in, never},   // going out, in the conversation with counsel
+			{2, ketil, in, never}, // somebody else in it
+			{nil, nil, in, never}, // without a party
+			{1, ketil, before, never}, {1, ketil, nil, never},
+		} {
+			exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (?, ?, 0, ?, ?, 1)", m.circle, m.peer, m.sent, say(m.mark, fmt.Sprintf("%s%d", place, i)))
+		}
+		exec("INSERT INTO diary(page) VALUES (?)", say(never, place+"diary"))
+	}
+	talk("live")
+	talk("gone")
+	exec("DELETE FROM line WHERE body LIKE '%gone%'")
+	exec("DELETE FROM diary WHERE page LIKE '%gone%'")
+	for range 6 {
+		talk("page")
+	}
+	exec("DELETE FROM line WHERE body LIKE '%page%'")
+	exec("CREATE TABLE old(id INTEGER PRIMARY KEY, circle INTEGER, peer TEXT, mine INTEGER, sent INTEGER, body TEXT, seen INTEGER)")
+	for i := range 20 {
+		exec("INSERT INTO old VALUES (?, 2, ?, 0, ?, ?, 1)", i+1, counsel, in, say(never, "old"))
+	}
+	exec("DROP TABLE old")
+	talk("jour")
+	exec("UPDATE line SET body = 'plain', circle = 1, peer = ? WHERE body LIKE '%jour%'", ketil) // the journal keeps what was before
+	keep("talk", "/data/talk/talk.db")
+	keep("talk-journal", "/data/talk/talk.db-journal")
+
+	// Messages of the other family, with a log that is not checkpointed.
+	_, exec = open("wire", "WAL")
+	exec("CREATE TABLE thread(key TEXT PRIMARY KEY, title TEXT)")
+	exec("CREATE TABLE post(id INTEGER PRIMARY KEY, thread TEXT, party TEXT, way TEXT, at REAL, said TEXT)")
+	exec("INSERT INTO post VALUES (1, 'a', ?, 'from', 1770000000.5, ?), (2, 'b', ?, 'from', 1770000000.5, ?)", ketil, say(always, "wire"), counsel, say(never, "wire"))
+	exec("UPDATE post SET said = 'plain', party = ?, thread = 'a' WHERE id = 2", ketil)
+	exec("INSERT INTO post VALUES (3, 'c', ?, 'to', 1770000000.5, ?)", tor, say(later, "wire"))
+	exec("DELETE FROM post WHERE id = 3")
+	keep("wire", "/apps/wire/wire.sqlite")
+	keep("wire-wal", "/apps/wire/wire.sqlite-wal")
+
+	// Contacts and calls: kinds that are not covered. Names are values of contacts.
+	_, exec = open("people", "DELETE")
+	exec("CREATE TABLE card(id INTEGER PRIMARY KEY, name TEXT, note TEXT, added INTEGER)")
+	exec("CREATE TABLE reach(card INTEGER, how TEXT, value TEXT)")
+	exec("INSERT INTO card VALUES (1, ?, ?, 1450000000), (2, ?, '', 1450000000)", say(wider, "name"), say(wider, "note"), say(never, "name"))
+	exec("INSERT INTO reach VALUES (1, 'mobile', ?), (2, 'mobile', ?)", ketil, counsel)
+	keep("people", "/data/people/people.db")
+	_, exec = open("diary", "DELETE")
+	exec("CREATE TABLE entry(id INTEGER PRIMARY KEY, text TEXT)")
+	for i := range 8 {
+		exec("INSERT INTO entry VALUES (?, ?)", i, say(never, "diary"))
+	}
+	exec("DELETE FROM entry WHERE id > 3")
+	keep("diary", "/data/diary/diary.db")
+	out["/media/letter.txt"] = []byte(say(never, "file"))
+	return out
+}
+
+// scene is the whole application over the marked evidence, with a worker.
+type scene struct {
+	t      *testing.T
+	s      *store.Store
+	app    *frame.App
+	bench  *runtest.Bench
+	cs     *store.Case
+	acq    *store.Acquisition
+	client *http.Client
+	base   string
+	slow   chan bool // closed: recoveries go on
+	dir    string
+	got    map[string]answer // pages that were fetched already while their addresses were gathered
+}
+
+type answer struct {
+	code int
+	body []byte
+}
+
+func newScene(t *testing.T, files map[string][]byte) *scene {
+	t.Helper()
+	ctx := context.Background()
+	w := &scene{t: t, s: storetest.Open(t), dir: t.TempDir()}
+	must := func(err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	must(w.s.AddExaminer(ctx, store.Examiner{Login: "e", Name: "E", Role: "examiner", PasswordHash: hashed()}, "test", false))
+	from := time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
+	must(w.s.AddCase(ctx, store.Case{Reference: "T-1", Title: "Test", Zone: "UTC"}, store.Authority{Kind: "warrant", IssuedBy: "x", Number: "1", ValidFrom: from, ValidTo: from.AddDate(100, 0, 0),
+		ScopeKinds: []string{"message"}, ScopeFrom: &from, Excluded: "counsel", Privileged: []string{counsel}}, "test"))
+	var err error
+	w.cs, err = w.s.CaseByReference(ctx, "T-1")
+	must(err)
+	must(w.s.AddExhibit(ctx, w.cs, store.Exhibit{Reference: "1-A", Kind: "handset", ModelMark: "m", Serial: "s", Numbers: "+44 7700 900100"}, store.Custody{What: "received", At: from, ToWhom: "E", Seal: "1", Place: "p"}, "test"))
+	es, err := w.s.Exhibits(ctx, w.cs.ID)
+	must(err)
+	v, err := vault.OpenFolder(filepath.Join(w.dir, "vault"))
+	must(err)
+	rec := &recovery.Recoverer{Store: w.s, Vault: v, Tool: "test"}
+	door := &evidence.Door{Store: w.s, Vault: v}
+	mk := &report.Maker{Store: w.s, Evidence: door, Reader: rec, Tool: "test", Dir: filepath.Join(w.dir, "packages"), Key: storetest.Key}
+	w.bench = runtest.Start(t, w.s, w.cs, map[string]run.Job{"package": mk.Package, "recover": func(ctx context.Context, t *run.Task) error {
+		if w.slow != nil {
+			select { // a recovery that is stopped
+			case <-w.slow:
+			case <-ctx.Done():
+				return context.Cause(ctx)
+			}
+		}
+		return rec.Recover(ctx, t)
+	}, "acquire backup": func(ctx context.Context, t *run.Task) error {
+		a, err := w.s.AcquisitionForRun(ctx, w.cs, t.Run, store.Acquisition{ExhibitID: es[0].ID, Method: "m", Source: "s", Facts: []byte("{}"), Tool: "test", By: "E", StartedAt: time.Now()})
+		if err != nil {
+			return err
+		}
+		for _, p := range slices.Sorted(maps.Keys(files)) {
+			set, err := v.Put(ctx, bytes.NewReader(files[p]), nil)
+			if err != nil {
+				return err
+			}
+			md5, sha1, sha256 := set.Hex()
+			if err := w.s.AddFile(ctx, t.Run, &store.File{AcquisitionID: a.ID, Path: strings.TrimPrefix(p, "/"), RealPath: p, Size: set.Size, MD5: md5, SHA1: sha1, SHA256: sha256, Segments: []byte{0, 0, 0, 0}, CheckedAt: time.Now()}); err != nil {
+				return err
+			}
+		}
+		now := time.Now()
+		a.EndedAt, a.Manifest = &now, manifestOf(files)
+		return w.s.EndAcquisition(ctx, t.Run, a, nil, store.Act{Book: w.cs.Book(), By: "E", What: "acquisition.ended", On: "1-A acquisition 1", Detail: map[string]string{"manifest_sha256": a.Manifest}})
+	}}, io.Discard)
+	w.bench.Do("acquire backup", map[string]any{"path": "/x", "exhibit": es[0].ID})
+	as, err := w.s.Acquisitions(ctx, w.cs.ID, 0)
+	must(err)
+	w.acq = &as[0]
+	w.app = &frame.App{Store: w.s, Evidence: door, Tool: "test", Packages: mk.Dir, Data: w.dir, Acquirer: &acquire.Acquirer{Store: w.s, Vault: v, Tool: "test", Keys: &acquire.Keys{}}, Process: run.NewProcess("test"), Log: slog.New(slog.DiscardHandler)}
+	h, err := Handler(w.app)
+	must(err)
+	srv := httptest.NewServer(h)
+	t.Cleanup(srv.Close)
+	jar, _ := cookiejar.New(nil)
+	w.base, w.client = srv.URL, &http.Client{Jar: jar}
+	w.post("/sign-in", "login", "e", "password", "long enough")
+	return w
+}
+
+func (w *scene) post(path string, pairs ...string) (int, string) {
+	w.t.Helper()
+	v := url.Values{}
+	for i := 0; i < len(pairs); i += 2 {
+		v.Add(pairs[i], pairs[i+1])
+	}
+	res, err := w.client.PostForm(w.base+path, v)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, _ := io.ReadAll(res.Body)
+	return res.StatusCode, string(b)
+}
+
+func (w *scene) get(path string) (int, []byte) {
+	w.t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	if strings.HasSuffix(path, "/events") { // which goes on: what comes at once is enough
+		ctx, cancel = context.WithTimeout(ctx, 400*time.Millisecond)
+		defer cancel()
+	}
+	req, _ := http.NewRequestWithContext(ctx, "GET", w.base+path, nil)
+	res, err := w.client.Do(req)
+	if err != nil {
+		w.t.Fatal(path, err)
+	}
+	defer res.Body.Close()
+	b, _ := io.ReadAll(res.Body)
+	return res.StatusCode, b
+}
+
+// recover queues a recovery and waits for it.
+func (w *scene) recover(full bool) {
+	w.t.Helper()
+	if r := w.bench.Do("recover", recovery.Subject{Exhibit: w.acq.ExhibitID, Acquisition: w.acq.ID, Name: "1-A acquisition 1", Full: full}); r.State != "done" {
+		w.t.Fatalf("%s: %s", r.State, r.Error)
+	}
+}
+
+// stopped queues a recovery, stops it while it goes, and resumes it.
+func (w *scene) stopped(look func(string)) {
+	w.t.Helper()
+	ctx := context.Background()
+	w.slow = make(chan bool)
+	id := w.bench.Queue("recover", recovery.Subject{Exhibit: w.acq.ExhibitID, Acquisition: w.acq.ID, Name: "1-A acquisition 1", Full: true})
+	wish := func(to string) {
+		for range 500 {
+			r, err := w.s.RunByID(ctx, id)
+			if err != nil {
+				w.t.Fatal(err)
+			}
+			if r.State == "running" && to == "stop" || !r.Open() && to == "run" {
+				if err := w.s.WishRun(ctx, w.cs, r, to, "E"); err != nil {
+					w.t.Fatal(err)
+				}
+				return
+			}
+			time.Sleep(10 * time.Millisecond)
+		}
+		w.t.Fatal("the run does not come to be asked to ", to)
+	}
+	wish("stop")
+	w.bench.Wait(id)
+	look("stopped")
+	close(w.slow)
+	wish("run")
+	if r := w.bench.Wait(id); r.State != "done" {
+		w.t.Fatal(r.State, r.Error)
+	}
+	w.slow = nil
+}
+
+// pages are the addresses that are looked at, by the route that they are of. A route that
+// is not here fails the test: think of what it gives out.
+func (w *scene) pages() map[string][]string {
+	const c = "/case/T-1"
+	out := map[string][]string{
+		"/": {"/"}, "/sign-in": {"/sign-in"}, "/first-examiner": {"/first-examiner"}, "/cases/new": {"/cases/new"}, "/ledger": {"/ledger"}, "/check/:what": {"/check/imei?v=1"},
+		"/case/:case": {c}, "/case/:case/ledger": {c + "/ledger"}, "/case/:case/intake": {c + "/intake"}, "/case/:case/intake/authority": {c + "/intake/authority"},
+		"/case/:case/intake/:id/label": {fmt.Sprintf("%s/intake/%d/label", c, w.acq.ExhibitID)}, "/case/:case/intake/receipt/:custody": {c + "/intake/receipt/1"},
+		"/case/:case/intake/photograph/:id": {c + "/intake/photograph/1"}, "/case/:case/intake/document/:id": {c + "/intake/document/1"},
+		"/case/:case/acquire": {c + "/acquire"}, "/case/:case/acquire/tree": {fmt.Sprintf("%s/acquire/tree?acq=%d", c, w.acq.ID), fmt.Sprintf("%s/acquire/tree?acq=%d&dir=/data/talk", c, w.acq.ID)},
+		"/case/:case/acquire/route": {c + "/acquire/route?exhibit=1-A"}, "/case/:case/acquire/handset": {c + "/acquire/handset?at=1&exhibit=1-A"}, "/case/:case/acquire/cloud": {c + "/acquire/cloud?exhibit=1-A"},
+		"/case/:case/events": {c + "/events"}, "/case/:case/verify": {fmt.Sprintf("%s/verify?acq=%d", c, w.acq.ID)},
+		"/case/:case/verify/:id/manifest/:algorithm": {fmt.Sprintf("%s/verify/%d/manifest/sha256", c, w.acq.ID)},
+		"/case/:case/recover":                        {c + "/recover"}, "/case/:case/report": {c + "/report"}, "/case/:case/report/report.css": {c + "/report/report.css"},
+		"/case/:case/examine": {c + "/examine", c + "/examine?state=below", c + "/examine?marked=1", c + "/examine?q=kind:contact", c + "/examine?q=" + url.QueryEscape(counsel)},
+	}
+	for _, m := range []string{never, later, wider} { // a search finds nothing, and repeats only what was asked
+		out["/case/:case/examine"] = append(out["/case/:case/examine"], c+"/examine?q="+m[:3])
+	}
+	ctx := context.Background()
+	var ids []int64
+	if err := json.Unmarshal([]byte(w.column("SELECT coalesce(json_agg(id), '[]') FROM record")), &ids); err != nil {
+		w.t.Fatal(err)
+	}
+	last := int64(0)
+	for _, id := range ids { // every record, and one that is none any more
+		out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, id))
+		last = max(last, id)
+	}
+	out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, last+1), c+"/examine?r=1&o=1")
+	out["/case/:case/recover/pages"], out["/case/:case/recover/pages/cells"] = []string{c + "/recover/pages?acq=99"}, []string{c + "/recover/pages/cells?acq=99"}
+	if r, err := w.s.LatestRecovery(ctx, w.acq.ID); err == nil {
+		paths, err := w.s.PageMaps(ctx, r.ID)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		for _, p := range paths {
+			m, err := w.s.PageMapOf(ctx, r.ID, p)
+			if err != nil {
+				w.t.Fatal(err)
+			}
+			at := fmt.Sprintf("?acq=%d&path=%s", w.acq.ID, url.QueryEscape(p))
+			out["/case/:case/recover/pages/cells"] = append(out["/case/:case/recover/pages/cells"], c+"/recover/pages/cells"+at)
+			for n := range m.Pages {
+				page := fmt.Sprintf("%s/recover/pages%s&page=%d", c, at, n+1)
+				out["/case/:case/recover/pages"] = append(out["/case/:case/recover/pages"], page)
+				code, b := w.get(page)
+				w.got[page] = answer{code, b}
+				if bytes.Contains(b, []byte("versions of this page")) {
+					for _, v := range regexp.MustCompile(`part=(\d)&amp;path=[^"]*"|frame=(\d+)&amp;[^"]*part=(\d)`).FindAllStringSubmatch(string(b), -1) {
+						if v[2] != "" {
+							out["/case/:case/recover/pages"] = append(out["/case/:case/recover/pages"], fmt.Sprintf("%s&part=%s&frame=%s", page, v[3], v[2]))
+						}
+					}
+				}
+			}
+		}
+	}
+	out["/case/:case/report/package/:id"] = []string{c + "/report/package/99"}
+	all, err := w.s.Packages(ctx, w.cs.ID)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for _, k := range all[:min(1, len(all))] {
+		out["/case/:case/report/package/:id"] = append(out["/case/:case/report/package/:id"], fmt.Sprintf("%s/report/package/%d", c, k.ID))
+	}
+	return out
+}
+
+func (w *scene) column(q string) (v string) {
+	w.t.Helper()
+	if err := w.s.DB().QueryRow(q).Scan(&v); err != nil {
+		w.t.Fatal(q, err)
+	}
+	return v
+}
+
+var tags = regexp.MustCompile(`<[^>]*>`)
+
+// look opens everything and finds none of the marks.
+func (w *scene) look(when string, marks ...string) {
+	w.t.Helper()
+	w.got = map[string]answer{}
+	pages := w.pages()
+	for _, r := range w.app.Routed() {
+		if r.Method == "GET" && pages[r.Path] == nil {
+			w.t.Errorf("the route %s is not looked at: say here what it gives out", r.Path)
+		}
+	}
+	for _, list := range pages {
+		for _, p := range list {
+			a, there := w.got[p]
+			if !there {
+				a.code, a.body = w.get(p)
+			}
+			code, b := a.code, a.body
+			if code >= 500 {
+				w.t.Errorf("%s: GET %s: %d", when, p, code)
+			}
+			w.search(when+": GET "+p, b, marks)
+			if bytes.HasPrefix(b, []byte("PK")) {
+				z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+				if err != nil {
+					w.t.Fatal(err)
+				}
+				for _, e := range z.File {
+					in, _ := e.Open()
+					c, _ := io.ReadAll(in)
+					w.search(when+": "+e.Name+" of the package", c, marks)
+				}
+			}
+		}
+	}
+	for _, q := range []string{"SELECT coalesce(string_agg(line, ' '), '') FROM run_log", "SELECT coalesce(string_agg(convert_from(line, 'UTF8'), ' '), '') FROM ledger", "SELECT coalesce(string_agg(r::text, ' '), '') FROM record r",
+		"SELECT coalesce(string_agg(f::text, ' '), '') FROM found_row f", "SELECT coalesce(string_agg(d::text, ' '), '') FROM recovered_database d"} {
+		w.search(when+": "+q, []byte(w.column(q)), marks)
+	}
+}
+
+// search looks for marks as text, in UTF-16, and as hexadecimal digits with anything of a
+// page between them.
+func (w *scene) search(where string, b []byte, marks []string) {
+	w.t.Helper()
+	plain := tags.ReplaceAll(b, nil)
+	dense := bytes.ToUpper(bytes.ReplaceAll(plain, []byte(" "), nil))
+	for _, m := range marks {
+		wide := []byte(strings.Join(strings.Split(m, ""), "\x00"))
+		if bytes.Contains(b, []byte(m)) || bytes.Contains(plain, []byte(m)) || bytes.Contains(b, wide) || bytes.Contains(dense, fmt.Appendf(nil, "%X", m)) {
+			i := max(bytes.Index(plain, []byte(m)), 0)
+			w.t.Errorf("%s gives out %s: …%s…", where, m, plain[max(0, i-60):min(len(plain), i+60)])
+		}
+	}
+}
+
+// Nothing outside scope is seen on any page, event, search, page map, download or in any
+// package, in whatever order it was recovered, stopped, resumed, narrowed and widened.
+func TestNothingOutsideScopeIsSeen(t *testing.T) {
+	files := marked(t)
+	ops := []string{"light", "full", "narrowed", "widened"}
+	var orders [][]string
+	var permute func(done, left []string)
+	permute = func(done, left []string) {
+		if len(left) == 0 {
+			orders = append(orders, slices.Clone(done))
+		}
+		for i, o := range left {
+			permute(append(done, o), slices.Delete(slices.Clone(left), i, i+1))
+		}
+	}
+	permute(nil, ops)
+	for n, order := range orders {
+		t.Run(strings.Join(order, " "), func(t *testing.T) {
+			t.Parallel()
+			w := newScene(t, files)
+			hidden := []string{never, wider}
+			for i, op := range order {
+				switch op {
+				case "light":
+					w.recover(false)
+				case "full":
+					if n%2 == 0 {
+						w.stopped(func(when string) { w.look(strings.Join(order[:i+1], " ")+", "+when, hidden...) })
+					} else {
+						w.recover(true)
+					}
+				case "narrowed":
+					hidden = append(hidden, later)
+					w.authority("2", []string{"message"}, tor)
+				case "widened": // contacts and calls too; what is not read again stays unseen
+					w.authority("3", []string{"message", "contact", "call"}, "")
+				}
+				if k := slices.Index(hidden, wider); k >= 0 && slices.Contains(order[:i], "widened") && op != "widened" && op != "narrowed" {
+					hidden = slices.Delete(hidden, k, k+1) // read again
+				}
+				w.mark()
+				w.look(strings.Join(order[:i+1], " "), hidden...)
+			}
+			w.recover(true)
+			if _, b := w.get("/case/T-1/examine?q=OKAY"); !bytes.Contains(b, []byte("OKAYlive")) {
+				t.Error("what is within scope is not seen")
+			}
+		})
+	}
+}
+
+// authority adds an authority by its form.
+func (w *scene) authority(number string, kinds []string, privileged string) {
+	w.t.Helper()
+	pairs := []string{"kind", "order", "issued_by", "x", "number", number, "valid_from", "2020-01-01", "valid_to", "2100-01-01", "scope_from", "2020-01-01", "privileged", privileged}
+	for _, k := range kinds {
+		pairs = append(pairs, "kinds", k)
+	}
+	if code, page := w.post("/case/T-1/intake/authority", pairs...); code != http.StatusOK {
+		w.t.Fatal(code, page)
+	}
+}
+
+// mark marks some records and makes a package of them.
+func (w *scene) mark() {
+	w.t.Helper()
+	rs, _, err := w.s.Records(context.Background(), store.Filter{CaseID: w.cs.ID}, store.After{}, 500)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for i := 0; i < len(rs); i += 1 + len(rs)/6 {
+		if rs[i].MarkReason == nil {
+			if err := w.s.Mark(context.Background(), w.cs, &rs[i], "because", "E (e)"); err != nil {
+				w.t.Fatal(err)
+			}
+		}
+	}
+	if len(rs) == 0 {
+		return
+	}
+	if r := w.bench.Do("package", map[string]any{}); r.State != "done" {
+		w.t.Errorf("the package: %s: %s\n%s", r.State, r.Error, strings.Join(r.Log, "\n"))
+	}
+}
+
+// hashed is the hash of the password of tests.
+var hashed = sync.OnceValue(func() string { return password.Hash(context.Background(), "long enough") })
+
+// manifestOf is the SHA-256 of the manifest of files.
+func manifestOf(files map[string][]byte) string {
+	h := sha256.New()
+	for _, p := range slices.Sorted(maps.Keys(files)) {
+		fmt.Fprintln(h, digest.Line{Sum: fmt.Sprintf("%x", sha256.Sum256(files[p])), Path: strings.TrimPrefix(p, "/")})
+	}
+	return hex.EncodeToString(h.Sum(nil))
+}
