@@ -1,7 +1,9 @@
 package record
 
 import (
+	"encoding/json"
 	"errors"
+	"strings"
 	"testing"
 )
 
@@ -59,6 +61,45 @@ func TestCheckIMEI(t *testing.T) {
 			if b[i] = d; d != good[i] && !errors.Is(CheckIMEI(string(b)), ErrCheckDigit) {
 				t.Errorf("%s passed", b)
 			}
+		}
+	}
+}
+
+// Integers that doubles do not hold are strings (RFC 8259 section 6 names the range in
+// which implementations agree), and come back as they were.
+func TestIntegersBeyondDoubles(t *testing.T) {
+	for n, want := range map[Int]string{1: "1", 1<<53 - 1: "9007199254740991", 1 << 53: `"9007199254740992"`, 1234567890123456789: `"1234567890123456789"`, -1 << 63: `"-9223372036854775808"`} {
+		b, err := json.Marshal(n)
+		var back Int
+		if err == nil {
+			err = json.Unmarshal(b, &back)
+		}
+		if err != nil || string(b) != want || back != n {
+			t.Errorf("%d: %s, %d, %v", n, b, back, err)
+		}
+	}
+	var i Int
+	if json.Unmarshal([]byte(`"9223372036854775808"`), &i) == nil || json.Unmarshal([]byte(`1.5`), &i) == nil {
+		t.Error("what is no integer of 64 bits is taken")
+	}
+}
+
+// Every sentence that the application prints about a state has its ground in what was
+// seen of the row: no word of it names somebody who did something, an intent, or a moment
+// at which it happened.
+func TestStatesSayWhatWasSeen(t *testing.T) {
+	grounds := map[State]string{Intact: "the table's tree leads", Held: "the table in which the app keeps items until a purge date", Recovered: "no tree of the database leads", Earlier: "whose id a row of the table's tree has"}
+	for _, s := range States {
+		if !strings.Contains(s.Meaning, grounds[s.State]) || grounds[s.State] == "" {
+			t.Errorf("%s has no ground: %s", s.State, s.Meaning)
+		}
+		for _, claim := range []string{"by the user", "the user", "was shown", "would have", "deleted by", "on purpose", "tried to", "after the", "destroyed", "hid"} {
+			if strings.Contains(s.Meaning, claim) {
+				t.Errorf("%s claims what bytes cannot show: %s", s.State, s.Meaning)
+			}
+		}
+		if s.Below() && !strings.Contains(s.Meaning, "consistent with") {
+			t.Errorf("%s does not say what it is consistent with: %s", s.State, s.Meaning)
 		}
 	}
 }

@@ -74,3 +74,69 @@ func TestLanesCountEveryEventOnce(t *testing.T) {
 		t.Errorf("%d above, %d below, %d in bins", lanes[1].Above, lanes[1].Below, sum)
 	}
 }
+
+// Spans of any length: no bin is out of range, no tick is written twice. The longest
+// time.Duration is 292 years.
+func TestSpansOfAnyLength(t *testing.T) {
+	long := Window{time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC)}
+	var all []Event
+	for _, y := range []int{1, 881, 1601, 1970, 2026, 9999} {
+		all = append(all, Event{At: time.Date(y, 6, 1, 0, 0, 0, 0, time.UTC), Kind: record.Call, State: record.Intact})
+	}
+	for _, w := range []Window{long, {long.To, long.From}, {long.From, long.From}} {
+		n := 0
+		for _, l := range Lanes(slices.Values(all), w, 200, record.Kinds) {
+			n += l.Above
+		}
+		if want := map[bool]int{true: len(all)}[w == long]; n != want {
+			t.Errorf("%v: %d events in bins, want %d", w, n, want)
+		}
+	}
+	if ticks := Ticks(long, time.UTC, 9); len(ticks) < 3 || len(ticks) > 12 {
+		t.Errorf("%d ticks", len(ticks))
+	}
+}
+
+// Days that begin at one o'clock, since the clocks are set forward at midnight: each has
+// one tick (IANA tz: Brazil 2018-11-04, Cuba 2024-03-10, Lebanon 2022-03-27, Chile
+// 2022-09-11), and so have those on which midnight comes twice.
+func TestDaysThatBeginAtOne(t *testing.T) {
+	for zone, days := range map[string][]string{"America/Sao_Paulo": {"2018-11-04", "2018-02-18"}, "America/Havana": {"2024-03-10", "2024-11-03"}, "Asia/Beirut": {"2022-03-27", "2022-10-30"}, "America/Santiago": {"2022-09-11", "2022-04-03"}} {
+		loc, err := time.LoadLocation(zone)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range days {
+			at, _ := time.ParseInLocation("2006-01-02 15", d+" 12", loc)
+			for _, span := range []time.Duration{24 * time.Hour, 10 * 24 * time.Hour, 70 * 24 * time.Hour} {
+				seen := map[string]bool{}
+				last := time.Time{}
+				for _, k := range Ticks(Window{at.Add(-span / 2), at.Add(span / 2)}, loc, 9) {
+					key := k.At.Format("2006-01-02 15:04")
+					if span > 5*24*time.Hour {
+						key = k.At.Format("2006-01-02")
+					}
+					if seen[key] || !k.At.After(last) && !last.IsZero() {
+						t.Errorf("%s, %v around %s: %s twice", zone, span, d, key)
+					}
+					if h := k.At.Hour(); span > 5*24*time.Hour && h > 1 {
+						t.Errorf("%s: a day's tick at %v", zone, k.At)
+					}
+					seen[key], last = true, k.At
+				}
+			}
+		}
+	}
+}
+
+// A row with a zero time in an epoch of 1601 does not decide where the chart is.
+func TestWhere(t *testing.T) {
+	month := func(y, m int, n int64) Month { return Month{time.Date(y, time.Month(m), 1, 0, 0, 0, 0, time.UTC), n} }
+	from, to, before, after := Where([]Month{month(1601, 1, 1), month(2025, 12, 40), month(2026, 3, 2), month(2027, 1, 9), month(9999, 12, 3)})
+	if from.Year() != 2025 || !to.Equal(time.Date(2027, 2, 1, 0, 0, 0, 0, time.UTC)) || before != 1 || after != 3 {
+		t.Error(from, to, before, after)
+	}
+	if from, _, _, _ := Where(nil); !from.IsZero() {
+		t.Error(from)
+	}
+}

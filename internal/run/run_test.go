@@ -192,3 +192,100 @@ func TestRateBoundsReading(t *testing.T) {
 		t.Errorf("%d bytes counted", task.p.BytesDone)
 	}
 }
+
+// A panic in a job is the run's failure. What a job says may hold anything, and its log is
+// bounded; the ledger says what happens again and again once, and then with a count.
+func TestHostileJobsEnd(t *testing.T) {
+	b := newBench(t)
+	b.work(func(_ context.Context, t *Task) error {
+		for i := range 12_000 {
+			t.Logf("line %d \x00 \xff", i)
+		}
+		t.Found("table \x00 \xff", 1)
+		panic("index out of range \x00")
+	})
+	id := b.queue("job")
+	for range 12 {
+		r := b.await(id, "failed")
+		if !strings.Contains(r.Error, "index out of range") || r.Lines < 12_000 || len(r.Log) > 100 {
+			t.Fatalf("%q, %d lines, %d shown", r.Error, r.Lines, len(r.Log))
+		}
+		if err := b.s.WishRun(context.Background(), b.c, r, "run", "tester"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b.await(id, "failed")
+	var kept int
+	if err := b.s.DB().QueryRow("SELECT count(*) FROM run_log").Scan(&kept); err != nil || kept > 5000 {
+		t.Errorf("%d lines are kept, %v", kept, err)
+	}
+	entries, err := b.s.LedgerPage(context.Background(), b.c.Book(), 1<<40, 100)
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := []string{}
+	for _, e := range entries {
+		if e.What == "run.failed" {
+			said = append(said, e.Detail["times"])
+		}
+	}
+	if !slices.Equal(said, []string{"10", ""}) {
+		t.Errorf("the ledger says of 13 failures: %q", said)
+	}
+}
+
+// A run whose workers go away again and again at one place is given up; what was wished of
+// it meanwhile is done.
+func TestRunsThatEndTheirWorkers(t *testing.T) {
+	b := newBench(t)
+	ctx := context.Background()
+	vanish := func() *store.Run {
+		t.Helper()
+		if _, err := b.s.DB().Exec("UPDATE run SET lease_until = now() - interval '1 s' WHERE state = 'running'"); err != nil {
+			t.Fatal(err)
+		}
+		r, err := b.s.TakeRun(ctx, NewProcess("test"), DefaultLease)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	id := b.queue("job")
+	for range 30 {
+		vanish()
+	}
+	if r := b.run(id); r.State != "failed" || !strings.Contains(r.Error, "went away") {
+		t.Errorf("%s: %s", r.State, r.Error)
+	}
+	// One that comes on is not.
+	id = b.queue("job")
+	for i := range 30 {
+		r := vanish()
+		if r == nil {
+			t.Fatal("it was given up though it comes on")
+		}
+		if _, err := b.s.SaveProgress(ctx, r, store.Progress{BytesDone: int64(i + 1)}, DefaultLease); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := b.s.WishRun(ctx, b.c, b.run(id), "stop", "tester"); err != nil {
+		t.Fatal(err)
+	}
+	if r := vanish(); r != nil || b.run(id).State != "stopped" {
+		t.Errorf("a run that was stopped while nobody had it is %s", b.run(id).State)
+	}
+	// One that is interrupted in the same way three times stays failed with its cause.
+	id = b.queue("job")
+	for i := range 3 {
+		r := vanish()
+		if r == nil {
+			t.Fatal("nobody takes it")
+		}
+		if err := b.s.Interrupt(ctx, r, "the same cause", store.Act{Book: b.c.Book(), By: "tester", What: "run.interrupted", On: "r", Detail: map[string]string{}}); err != nil {
+			t.Fatal(err)
+		}
+		if r := b.run(id); (r.State == "failed") != (i == 2) || i == 2 && !strings.Contains(r.Error, "the same cause") {
+			t.Errorf("after %d times it is %s: %s", i+1, r.State, r.Error)
+		}
+	}
+}

@@ -251,12 +251,11 @@ func (t *Tx) appendLog(run int64, lines []string) error {
 	if len(lines) == 0 {
 		return nil
 	}
-	if n := len(lines) - maxLog; n > 0 {
-		lines = lines[n:]
-	}
+	all := len(lines)
+	lines = lines[max(0, all-maxLog):]
 	return t.exec("keeping the run's log", `WITH r AS (UPDATE run SET log_lines = log_lines + $3 WHERE id = $1 RETURNING log_lines),
   gone AS (DELETE FROM run_log USING r WHERE run_id = $1 AND n <= r.log_lines - $4)
-INSERT INTO run_log SELECT $1, r.log_lines - $3 + l.n, l.line FROM r, unnest($2::text[]) WITH ORDINALITY l(line, n)`, run, lines, len(lines), maxLog)
+INSERT INTO run_log SELECT $1, r.log_lines - $5 + l.n, l.line FROM r, unnest($2::text[]) WITH ORDINALITY l(line, n)`, run, lines, all, maxLog, len(lines))
 }
 
 // ErrLost is returned when another worker has taken the run.

@@ -5,6 +5,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -299,5 +301,173 @@ func TestHostileTextIsKept(t *testing.T) {
 	}
 	if got, _, err = s.Records(ctx, store.Filter{CaseID: c.ID, Words: "%"}, store.After{}, 10); err != nil || len(got) != 0 {
 		t.Errorf("a percent sign was taken for a pattern: %d, %v", len(got), err)
+	}
+}
+
+// A worker that another has taken a run from writes nothing of it any more: the database
+// refuses every write of a run whose token is stale, and what the second has withheld the
+// first does not put back.
+func TestStaleWorkersWriteNothing(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	if _, err := s.QueueRun(ctx, c, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "x"}); err != nil {
+		t.Fatal(err)
+	}
+	take := func() *store.Run {
+		t.Helper()
+		if _, err := s.DB().Exec("UPDATE run SET lease_until = now() - interval '1 s' WHERE state = 'running'"); err != nil {
+			t.Fatal(err)
+		}
+		r, err := s.TakeRun(ctx, &store.Process{ID: "p"}, time.Minute)
+		if err != nil || r == nil {
+			t.Fatal(r, err)
+		}
+		return r
+	}
+	first := take()
+	a, err := s.AcquisitionForRun(ctx, c, first, store.Acquisition{ExhibitID: e.ID, Facts: []byte("{}"), StartedAt: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, _, err := s.RecoveryForRun(ctx, c, first, store.Recovery{AcquisitionID: a.ID, StartedAt: time.Now()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	second := take()
+	at := time.Now()
+	rec := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Parties: []string{"+447700900551"}}
+	save := func(r *store.Run, d *store.RecoveredDatabase, with bool) error {
+		d.RecoveryID, d.Path, d.ByOrigin, d.Withheld = v.ID, "/x", []byte("{}"), []byte("{}")
+		_, err := s.SaveDatabase(ctx, c, r, a, d, func(yield func(*record.Record, error) bool) {
+			if with {
+				yield(rec, nil)
+			}
+		})
+		return err
+	}
+	if err := save(second, &store.RecoveredDatabase{Outside: []string{"1"}}, false); err != nil {
+		t.Fatal(err)
+	}
+	known := &store.KnownSet{CaseID: c.ID, Name: "n", Algorithm: "md5", At: at}
+	for name, write := range map[string]func(*store.Run) error{
+		"records": func(r *store.Run) error { return save(r, &store.RecoveredDatabase{}, true) },
+		"file": func(r *store.Run) error {
+			return s.AddFile(ctx, r, &store.File{AcquisitionID: a.ID, Path: "p", Segments: []byte{}, CheckedAt: at})
+		},
+		"faults": func(r *store.Run) error {
+			return s.AddFaults(ctx, r, a, []store.AcquisitionFault{{Path: "p", Fault: "f"}})
+		},
+		"check":       func(r *store.Run) error { return s.SaveCheck(ctx, r, &store.File{AcquisitionID: a.ID, Path: "p"}) },
+		"unread":      func(r *store.Run) error { return s.AddUnread(ctx, r, a.ID, "p", 0, 1) },
+		"read again":  func(r *store.Run) error { return s.DropUnread(ctx, r, a.ID, "p", 0) },
+		"members":     func(r *store.Run) error { return s.AddArchiveMembers(ctx, r, 1, []store.ArchiveMember{{Path: "p"}}) },
+		"archive":     func(r *store.Run) error { return s.SaveArchive(ctx, r, &store.Archive{ID: 1}) },
+		"known":       func(r *store.Run) error { return s.SaveKnown(ctx, r, a.ID, "n", []string{"x"}) },
+		"known set":   func(r *store.Run) error { return s.AddKnownSet(ctx, r, *known, store.Act{Book: c.Book()}) },
+		"acquisition": func(r *store.Run) error { _, err := s.AcquisitionForRun(ctx, c, r, *a); return err },
+		"recovery":    func(r *store.Run) error { _, _, err := s.RecoveryForRun(ctx, c, r, *v); return err },
+		"rename":      func(r *store.Run) error { _, err := s.RenameFile(ctx, r, a.ID, "p"); return err },
+		"its end":     func(r *store.Run) error { return s.EndAcquisition(ctx, r, a, nil) },
+		"recovered":   func(r *store.Run) error { return s.EndRecovery(ctx, r, v, store.Act{Book: c.Book()}) },
+		"checked": func(r *store.Run) error {
+			return s.EndVerification(ctx, r, store.Verification{AcquisitionID: a.ID, Against: "vault", At: at}, nil)
+		},
+		"package": func(r *store.Run) error {
+			return s.EndPackage(ctx, r, store.Package{CaseID: c.ID, At: at}, store.Act{Book: c.Book()})
+		},
+		"unpacked": func(r *store.Run) error {
+			return s.EndArchive(ctx, r, &store.Archive{ID: 1}, store.Act{Book: c.Book()})
+		},
+		"progress":  func(r *store.Run) error { _, err := s.SaveProgress(ctx, r, store.Progress{}, time.Minute); return err },
+		"interrupt": func(r *store.Run) error { return s.Interrupt(ctx, r, "", store.Act{Book: c.Book()}) },
+	} {
+		if err := write(first); !errors.Is(err, store.ErrLost) && !(err != nil && (name == "rename" || name == "members")) { // whose rows are not there
+			t.Errorf("%s: the first worker writes on: %v", name, err)
+		}
+	}
+	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID}); err != nil || k.All+k.Untimed != 0 {
+		t.Errorf("%d records were put back, %v", k.All, err)
+	}
+	if r, err := s.RunByID(ctx, second.ID); err != nil || r.State != "running" || r.Fence != second.Fence {
+		t.Errorf("%+v, %v", r, err)
+	}
+}
+
+// A later reading with another field map takes the place of the earlier one, and says what
+// changed; marks stay where the same record is read again, and go with an entry where not.
+func TestReadingAgain(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	var a *store.Acquisition
+	at := time.Now()
+	read := func(whole bool, fieldMap string, texts ...string) store.Changes {
+		t.Helper()
+		if _, err := s.QueueRun(ctx, c, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "x"}); err != nil {
+			t.Fatal(err)
+		}
+		r, err := s.TakeRun(ctx, &store.Process{ID: "p"}, time.Minute)
+		if err == nil && a == nil {
+			a, err = s.AcquisitionForRun(ctx, c, r, store.Acquisition{ExhibitID: e.ID, Facts: []byte("{}"), StartedAt: at})
+		}
+		var v *store.Recovery
+		if err == nil {
+			v, _, err = s.RecoveryForRun(ctx, c, r, store.Recovery{AcquisitionID: a.ID, FullPass: whole, StartedAt: at})
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		ch, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", FieldMap: fieldMap, Whole: whole, ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
+			for i, text := range texts {
+				if text != "" && !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, At: &at, Text: text, Parties: []string{"x"}, Origin: record.Origin{FieldMap: fieldMap}}, nil) {
+					return
+				}
+			}
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return ch
+	}
+	marked := func() (texts []string) {
+		t.Helper()
+		rs, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, r := range rs {
+			texts = append(texts, r.Summary)
+		}
+		slices.Sort(texts)
+		return texts
+	}
+	read(true, "map 1", "one", "three", "two")
+	rs, _, err := s.Records(ctx, store.Filter{CaseID: c.ID}, store.After{}, 10)
+	if err != nil || len(rs) != 3 {
+		t.Fatal(rs, err)
+	}
+	for i := range rs {
+		if err := s.Mark(ctx, c, &rs[i], "because", "x"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, step := range []struct {
+		whole  bool
+		field  string
+		texts  []string
+		want   store.Changes
+		marked []string
+	}{
+		{false, "map 1", []string{"one"}, store.Changes{}, []string{"one", "three", "two"}}, // a light pass sees less
+		{true, "map 2", []string{"one", "", "zwei"}, store.Changes{Again: 2, Gone: 1}, []string{"one", "zwei"}},
+		{false, "map 3", []string{"eins"}, store.Changes{Again: 1, Gone: 1}, []string{"eins"}}, // what an older map read goes
+	} {
+		if ch := read(step.whole, step.field, step.texts...); ch != step.want || !slices.Equal(marked(), step.marked) {
+			t.Errorf("%v: %+v, marked %q", step, ch, marked())
+		}
+		if found, err := s.Audit(ctx, c); err != nil || len(found) != 0 {
+			t.Errorf("%v, %v", found, err)
+		}
 	}
 }
