@@ -63,7 +63,7 @@ func newCloudBench(t *testing.T) *cloudBench {
 	t.Cleanup(b.srv.Close)
 	b.q.Service = b.srv.URL
 	b.Stop()
-	b.Bench = runtest.Start(t, b.s, b.c, map[string]run.Job{"acquire cloud": b.q.Cloud}, b.log)
+	b.Bench = runtest.Start(t, b.s, b.c, map[string]run.Job{"acquire cloud": b.q.Cloud, "verify": b.q.Verify}, b.log)
 	return b
 }
 
@@ -123,6 +123,16 @@ func TestSnapshotOverABadLine(t *testing.T) {
 	}
 	if b.q.Keys.Token(b.e.ID, "tester") != "" {
 		t.Error("the token is kept after the last run")
+	}
+	check := VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x", Against: "source"}
+	if r := b.Do("verify", check); r.State != "failed" || !strings.Contains(r.Error, "is not signed in") {
+		t.Errorf("%s: %s", r.State, r.Error)
+	}
+	b.signIn()
+	b.againstSource(a, 0)
+	// A sign-in serves who made it.
+	if b.q.Keys.Token(b.e.ID, "somebody else") != "" {
+		t.Error("a sign-in serves somebody else")
 	}
 }
 

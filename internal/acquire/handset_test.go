@@ -89,6 +89,19 @@ func (b *handsetBench) subject() HandsetSubject {
 	return HandsetSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: b.url, Choice: Choice{Kinds: record.Kinds, Others: true}}
 }
 
+// againstSource checks an acquisition against what it was read from, of which so many files
+// differ.
+func (b *bench) againstSource(a *store.Acquisition, differ int64) {
+	b.t.Helper()
+	if r := b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x", Against: "source"}); r.State != "done" {
+		b.t.Fatalf("%s: %s", r.State, r.Error)
+	}
+	v, err := b.s.Verifications(context.Background(), a.ID, 1)
+	if err != nil || len(v) != 1 || v[0].Against != "source" || v[0].Faults != differ || v[0].Files == 0 {
+		b.t.Errorf("%+v, want %d that differ, %v", v, differ, err)
+	}
+}
+
 // sums is the SHA-256 of the manifest that sha256sum makes of a folder.
 func sums(t *testing.T, dir string) string {
 	t.Helper()
@@ -133,6 +146,23 @@ func TestHandsetFiles(t *testing.T) {
 		a := b.newest()
 		if want := sums(t, b.m.Tree); a.Manifest != want || b.faults(a) != "[]" || a.Method != MethodFiles {
 			t.Errorf("%+v, want the manifest %s, faults %s", a, want, b.faults(a))
+		}
+		b.againstSource(a, 0)
+		if err := os.WriteFile(filepath.Join(b.m.Tree, "added"), []byte("x"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		first, err := b.s.Files(context.Background(), store.FileFilter{Acquisition: a.ID}, 1)
+		if err != nil {
+			t.Fatal(err)
+		}
+		path := filepath.Join(b.m.Tree, first[0].Path)
+		was, err := os.ReadFile(path)
+		if err != nil || os.WriteFile(path, append([]byte("x"), was...), 0o644) != nil {
+			t.Fatal(err)
+		}
+		b.againstSource(a, 1)
+		if os.WriteFile(path, was, 0o644) != nil || os.Remove(filepath.Join(b.m.Tree, "added")) != nil {
+			t.Fatal("putting it right again")
 		}
 		sub := b.subject()
 		sub.Kinds, sub.Others = []record.Kind{record.Message}, false
@@ -310,6 +340,7 @@ func TestStorage(t *testing.T) {
 		t.Fatalf("%s: %s", run.State, run.Error)
 	}
 	unbroken := b.newest()
+	b.againstSource(unbroken, 0)
 	for _, v := range b.m.Volumes {
 		f, err := b.s.FileByPath(context.Background(), unbroken.ID, store.Source, v.Name+".img")
 		out, serr := exec.Command("sha256sum", v.Path).Output()

@@ -128,10 +128,10 @@ VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) ON CONFLICT DO NOTHIN
 	return nil
 }
 
-// storable is a time that the database can hold, nil for one that it cannot: what a
-// file system claims may lie anywhere.
+// storable is a time of a file that the database can hold, nil for one that it cannot, or
+// that is none: what a file system claims may lie anywhere.
 func storable(t *time.Time) *time.Time {
-	if t == nil || t.Year() < 1 || t.Year() > 9999 {
+	if t == nil || t.IsZero() || t.Year() < 1 || t.Year() > 9999 {
 		return nil
 	}
 	return t

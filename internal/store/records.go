@@ -185,7 +185,7 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		}
 		Keep(r)
 		body, err := json.Marshal(r)
-		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, storable(r.At), r.Thread, r.ThreadTitle, r.ThreadLost,
+		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At, r.Thread, r.ThreadTitle, r.ThreadLost,
 			r.Person, r.Handle, Array[string](r.Parties).param(), d.Path, r.Direction, r.Text, body}, err
 	}))
 	if fault != nil {
