@@ -3,6 +3,7 @@ package casefile
 import (
 	"archive/zip"
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -10,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -90,6 +92,7 @@ func VerifyZIP(ctx context.Context, f io.ReaderAt, size int64, o Options) (*Resu
 // other would be read again and again.
 func plain(z *zip.Reader, f io.ReaderAt, size int64) (name string, err error) {
 	var end int64
+	last := ""
 	for _, e := range z.File {
 		top, rest, ok := strings.Cut(e.Name, "/")
 		switch {
@@ -98,7 +101,10 @@ func plain(z *zip.Reader, f io.ReaderAt, size int64) (name string, err error) {
 		case e.Method != zip.Store || e.CompressedSize64 != e.UncompressedSize64:
 			return "", fmt.Errorf("the archive's entry %s is compressed; a package's entries are stored", quote(e.Name))
 		}
-		name = top
+		if last != "" && inOrder(last, rest) >= 0 {
+			return "", fmt.Errorf("the archive's entry %s does not lie in its order, behind %s", quote(e.Name), quote(last))
+		}
+		name, last = top, rest
 		at, err := e.DataOffset()
 		if err != nil {
 			return "", fmt.Errorf("the archive's entry %s: %w", quote(e.Name), err)
@@ -122,6 +128,21 @@ func plain(z *zip.Reader, f io.ReaderAt, size int64) (name string, err error) {
 		return "", errors.New("the archive is empty")
 	}
 	return name, nil
+}
+
+// inOrder compares two paths by the order in which a package has them: what is below
+// data/ by the bytes of its path, then the tag files as they are written.
+func inOrder(a, b string) int {
+	place := func(p string) int {
+		if strings.HasPrefix(p, "data/") {
+			return 0
+		}
+		if i := slices.Index(tagFiles, p); i >= 0 {
+			return 1 + i
+		}
+		return 1 + len(tagFiles)
+	}
+	return cmp.Or(cmp.Compare(place(a), place(b)), strings.Compare(a, b))
 }
 
 // same writes the archive again from its files, with the time of the seal, and compares.

@@ -443,14 +443,6 @@ func TestNoMutationPasses(t *testing.T) {
 			j := 1 + r.IntN(len(order)-1)
 			order[0], order[j] = order[j], order[0]
 			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), "entries swapped"
-			if slices.Equal(order, names) {
-				continue
-			}
-			// The order of entries is not sealed: a bag is a set of files. What is read is the same.
-			if !holds(b) {
-				t.Errorf("%s: does not hold", what)
-			}
-			continue
 		case 5:
 			delete(files, some)
 			fitted := r.IntN(2) == 0

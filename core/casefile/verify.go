@@ -69,6 +69,7 @@ type Result struct {
 	Key     string // that signed the seal, hex
 	Files   int
 	Records int
+	Unread  int   // records whose field map this version does not have: their values were not read again
 	Entries int64 // of the ledger
 	Faults  []Fault
 }
@@ -473,7 +474,9 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 		c.fault(where, name+err.Error(), "", "")
 	} else if sum := sha256.Sum256(cell); hex.EncodeToString(sum[:]) != o.Digest {
 		c.fault(where, name+"the SHA-256 of its bytes", o.Digest, hex.EncodeToString(sum[:]))
-	} else if differs, _ := fieldmap.Again(r.Record, cell); len(differs) > 0 {
+	} else if differs, known := fieldmap.Again(r.Record, cell); !known {
+		c.r.Unread++
+	} else if len(differs) > 0 {
 		c.fault(where, name+"is not what its bytes say: "+strings.Join(differs, "; "), "", "")
 	}
 	manifest := ManifestsDir + r.Manifest

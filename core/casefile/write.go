@@ -50,6 +50,9 @@ const bagIt = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 // algorithms of the manifests, the strongest last.
 var algorithms = []string{"sha256", "sha512"}
 
+// tagFiles are the files outside data/, in the order in which an archive has them.
+var tagFiles = []string{BagItName, BagInfoName, VerifyName, "manifest-sha256.txt", "manifest-sha512.txt", SealName, "tagmanifest-sha256.txt", "tagmanifest-sha512.txt"}
+
 // isTagManifest reports whether a file is one of the two tag manifests: no other name is.
 func isTagManifest(path string) bool {
 	return path == "tagmanifest-sha256.txt" || path == "tagmanifest-sha512.txt"
