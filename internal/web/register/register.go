@@ -232,11 +232,16 @@ func (a pages) ledger(c *gin.Context) error {
 	if len(entries) == pageSize {
 		next = fmt.Sprint(entries[len(entries)-1].Seq)
 	}
+	refused, addresses, err := a.Store.Refusals(c.Request.Context())
+	if err != nil {
+		return err
+	}
 	p.Content = struct {
 		Book, Path, Next, Key string
 		Entries               []store.LedgerEntry
 		Parse                 func(string) time.Time
-	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime}
+		Refused, Addresses    int64
+	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime, refused, addresses}
 	return a.Render(c, files, p, "ledger.html")
 }
 
