@@ -6,6 +6,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/binary"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -128,6 +129,42 @@ func plain(z *zip.Reader, f io.ReaderAt, size int64) (name string, err error) {
 		return "", errors.New("the archive is empty")
 	}
 	return name, nil
+}
+
+// Contents gives the records of a package's archive, and whether whole files of
+// evidence are in it. It checks nothing.
+func Contents(f io.ReaderAt, size int64) (records []*RecordLine, files bool, err error) {
+	z, err := zip.NewReader(f, size)
+	if err != nil {
+		return nil, false, fmt.Errorf("reading a package: %w", err)
+	}
+	listed := false
+	for _, e := range z.File {
+		_, path, _ := strings.Cut(e.Name, "/")
+		files = files || strings.HasPrefix(path, FilesDir)
+		if path != RecordsName {
+			continue
+		}
+		listed = true
+		in, err := e.Open()
+		if err != nil {
+			return nil, false, fmt.Errorf("reading a package: %w", err)
+		}
+		defer in.Close()
+		for r := json.NewDecoder(in); ; {
+			x := &RecordLine{}
+			if err := r.Decode(x); err == io.EOF {
+				break
+			} else if err != nil || x.Record == nil {
+				return nil, false, fmt.Errorf("reading a package: a line of %s is no record (%v)", RecordsName, err)
+			}
+			records = append(records, x)
+		}
+	}
+	if !listed {
+		return nil, false, fmt.Errorf("reading a package: it has no %s", RecordsName)
+	}
+	return records, files, nil
 }
 
 // inOrder compares two paths by the order in which a package has them: what is below

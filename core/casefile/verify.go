@@ -15,6 +15,7 @@ import (
 	"io/fs"
 	"slices"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -476,8 +477,10 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 		c.fault(where, name+"the SHA-256 of its bytes", o.Digest, hex.EncodeToString(sum[:]))
 	} else if differs, known := fieldmap.Again(r.Record, cell); !known {
 		c.r.Unread++
-	} else if len(differs) > 0 {
-		c.fault(where, name+"is not what its bytes say: "+strings.Join(differs, "; "), "", "")
+	} else {
+		for _, d := range differs {
+			c.fault(where, name+"is not what its bytes say: its "+d.Part, strconv.Quote(d.Gives), strconv.Quote(d.Says))
+		}
 	}
 	manifest := ManifestsDir + r.Manifest
 	c.used[manifest] = true

@@ -1,7 +1,6 @@
 package fieldmap
 
 import (
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -10,11 +9,14 @@ import (
 	"crosswind/core/sqlitefile"
 )
 
+// Difference is a part of a record that is not what its bytes give.
+type Difference struct{ Part, Gives, Says string }
+
 // Again reads a record's own bytes again by the map that it names, and says in which of
 // its parts the record is not what they give. What takes more than the row is left out:
 // names and titles that are looked up, and columns that go on in other pages. A map that
 // this version does not have is said to be so in known.
-func Again(r *record.Record, cell []byte) (differs []string, known bool) {
+func Again(r *record.Record, cell []byte) (differs []Difference, known bool) {
 	rd := readingOf(r)
 	if rd == nil {
 		return nil, false
@@ -93,7 +95,7 @@ func (p *partial) get(column string) (sqlitefile.Value, bool) {
 
 // again compares a record with what its cell gives, part by part: of a part that asks
 // for a column that is not whole in the cell nothing is said.
-func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding) (differs []string) {
+func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding) (differs []Difference) {
 	p := cellValues(r, cell)
 	part := func(what, has string, one Reading, read func(*record.Record) string) {
 		p.asked = false
@@ -108,7 +110,7 @@ func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding)
 			return p.get(c)
 		}, enc)
 		if s := read(got); !p.asked && s != has && record.Clean(s) != has {
-			differs = append(differs, fmt.Sprintf("%s: its bytes give %q, it says %q", what, s, has))
+			differs = append(differs, Difference{what, s, has})
 		}
 	}
 	at := func(x *record.Record) string { return stamp(x.At) + " " + x.Original }

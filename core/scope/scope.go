@@ -30,7 +30,7 @@ const (
 	OtherTime      Why = "outside the dates covered"
 	TimeUnknown    Why = "without a time, where dates are limited"
 	OtherPeople    Why = "with people not covered"
-	PartyUnknown   Why = "with an unknown party or conversation, where people are limited"
+	PartyUnknown   Why = "with an unknown party or conversation, where people are limited or privileged"
 	NotAskedFor    Why = "deleted, where live records only were chosen"
 )
 
@@ -87,6 +87,9 @@ func normal(handles []string) (out []string) {
 // ErrNoAuthority is wrapped where nothing may be read because no authority is in
 // force.
 var ErrNoAuthority = errors.New("no authority is in force")
+
+// ErrWithheld is wrapped where what was made before may not be handed out any more.
+var ErrWithheld = errors.New("withheld")
 
 // InForce says why nothing new may be acquired or recovered at a moment, nil if an
 // authority is in force.

@@ -258,10 +258,10 @@ func TestSealingReadsAgain(t *testing.T) {
 	}
 	row := "(SELECT record_id FROM mark ORDER BY 1 LIMIT 1)"
 	for name, c := range map[string][3]string{
-		"text in the body":    {"UPDATE record SET body = jsonb_set(body, '{text}', '\"he did it\"') WHERE id = " + row, "UPDATE record SET body = jsonb_set(body, '{text}', to_jsonb(summary)) WHERE id = " + row, "is not what its source gives"},
-		"text of the list":    {"UPDATE record SET summary = summary || '!' WHERE id = " + row, "UPDATE record SET summary = body->>'text' WHERE id = " + row, "its text, as pages show it"},
-		"time of the list":    {"UPDATE record SET at = at + interval '1 day' WHERE id = " + row, "UPDATE record SET at = at - interval '1 day' WHERE id = " + row, "its time, as pages show it"},
-		"state":               {"UPDATE record SET body = jsonb_set(body, '{state}', '\"held\"') WHERE id = " + row, "UPDATE record SET body = jsonb_set(body, '{state}', to_jsonb(state)) WHERE id = " + row, "is not what its source gives"},
+		"text in the body":    {"UPDATE record SET body = jsonb_set(body, '{text}', '\"he did it\"') WHERE id = " + row, "UPDATE record SET body = jsonb_set(body, '{text}', to_jsonb(summary)) WHERE id = " + row, "is not what its source gives, read again, in "},
+		"text of the list":    {"UPDATE record SET summary = summary || '!' WHERE id = " + row, "UPDATE record SET summary = body->>'text' WHERE id = " + row, "in text (as pages show it)"},
+		"time of the list":    {"UPDATE record SET at = at + interval '1 day' WHERE id = " + row, "UPDATE record SET at = at - interval '1 day' WHERE id = " + row, "in at (as pages show it)"},
+		"state":               {"UPDATE record SET body = jsonb_set(body, '{state}', '\"held\"') WHERE id = " + row, "UPDATE record SET body = jsonb_set(body, '{state}', to_jsonb(state)) WHERE id = " + row, "is not what its source gives, read again, in "},
 		"reason of a mark":    {"UPDATE mark SET reason = 'x' WHERE record_id = " + row, "UPDATE mark SET reason = 'because' WHERE record_id = " + row, "the mark of record"},
 		"a mark by nobody":    {"INSERT INTO mark SELECT id, 'E', now(), 'x' FROM record WHERE id NOT IN (SELECT record_id FROM mark) ORDER BY id LIMIT 1", "DELETE FROM mark WHERE reason = 'x'", "is no entry of the ledger"},
 		"custody":             {"UPDATE custody SET to_whom = 'X'", "UPDATE custody SET to_whom = 'E'", "custody event 1 of 1-A"},
@@ -273,7 +273,7 @@ func TestSealingReadsAgain(t *testing.T) {
 			t.Fatal(name, err)
 		}
 		ok, said := made()
-		if ok || !strings.Contains(said, c[2]) {
+		if ok || !strings.Contains(said, c[2]) || strings.Contains(said, "he did it") { // the ledger keeps it, whatever is withheld later
 			t.Errorf("%s: sealed %v: %s", name, ok, said)
 		}
 		if _, page := w.get("/case/T-1/report"); !bytes.Contains(page, []byte("Integrity has failed")) || !bytes.Contains(page, []byte(`class="mark alarm"`)) {

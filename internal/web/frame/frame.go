@@ -231,7 +231,7 @@ func (a *App) loadCase(ctx context.Context, p *Page) error {
 		return err
 	}
 	if n := len(p.Alarms); n > 0 {
-		p.Stages[5].Tone, p.Stages[5].Why = "alarm", fmt.Sprintf("%d things are not as the ledger or the vault says", n)
+		p.Stages[5].Tone, p.Stages[5].Why = "alarm", "what is not as the ledger or the vault says: see above"
 	}
 	return nil
 }
@@ -457,7 +457,7 @@ func (a *App) Fail(c *gin.Context, err error) {
 		p.Title, p.code = "This cannot be read", http.StatusBadRequest
 	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrTaken):
 		p.Title, p.code = "Changed meanwhile", http.StatusConflict
-	case errors.Is(err, scope.ErrNoAuthority):
+	case errors.Is(err, scope.ErrNoAuthority), errors.Is(err, scope.ErrWithheld):
 		p.code = http.StatusUnprocessableEntity
 	case errors.As(err, &large):
 		p.code = http.StatusRequestEntityTooLarge

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"html/template"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -393,30 +394,53 @@ func (m *Maker) readAgain(ctx context.Context, t *run.Task, cs *store.Case, r *R
 	return out, nil
 }
 
-// differs says how a record as it is kept is not what its source gives.
+// differs names the parts of a record that, as it is kept, are not what its source gives.
+// It gives no values: what it says goes into the ledger, and the record may be withheld
+// later.
 func differs(read *record.Record, k *marked) string {
-	want, err1 := json.Marshal(read)
-	have, err2 := json.Marshal(k.Whole)
-	if err := errors.Join(err1, err2); err != nil {
-		return err.Error()
-	}
-	if !bytes.Equal(want, have) {
-		i := 0
-		for i < min(len(want), len(have)) && want[i] == have[i] {
-			i++
+	var parts []string
+	if want, have := members(read), members(k.Whole); !maps.Equal(want, have) {
+		for m := range maps.Keys(want) {
+			if have[m] != want[m] {
+				parts = append(parts, m)
+			}
 		}
-		around := func(b []byte) string { return strings.ToValidUTF8(string(b[max(0, i-20):min(len(b), i+60)]), "�") }
-		return fmt.Sprintf("it is not what its source gives, read again: kept is …%s…, read is …%s…", around(have), around(want))
+		for m := range maps.Keys(have) {
+			if _, ok := want[m]; !ok {
+				parts = append(parts, m)
+			}
+		}
 	}
 	row := k.Record
 	for _, c := range []struct{ name, row, body string }{{"kind", string(row.Kind), string(read.Kind)}, {"state", string(row.State), string(read.State)}, {"text", row.Summary, read.Text}, {"handle", row.Handle, read.Handle},
-		{"person", row.Person, read.Person}, {"conversation", row.Thread, read.Thread}, {"title", row.ThreadTitle, read.ThreadTitle}, {"direction", row.Direction, read.Direction}, {"place", row.Place, read.Origin.Place},
-		{"time", moment(row.At), moment(read.At)}} {
-		if c.row != c.body {
-			return fmt.Sprintf("its %s, as pages show it, is %q, its source gives %q", c.name, c.row, c.body)
+		{"person", row.Person, read.Person}, {"thread", row.Thread, read.Thread}, {"thread_title", row.ThreadTitle, read.ThreadTitle}, {"direction", row.Direction, read.Direction}, {"place", row.Place, read.Origin.Place},
+		{"at", moment(row.At), moment(read.At)}} {
+		if c.row != c.body && !slices.Contains(parts, c.name) {
+			parts = append(parts, c.name+" (as pages show it)")
 		}
 	}
-	return ""
+	if len(parts) == 0 {
+		return ""
+	}
+	slices.Sort(parts)
+	return "it is not what its source gives, read again, in " + strings.Join(parts, ", ") + ". Recover again to read it anew; who could write to the database can have changed it"
+}
+
+// members gives the members of a record as JSON.
+func members(r *record.Record) map[string]string {
+	out := map[string]string{}
+	var m map[string]json.RawMessage
+	b, err := json.Marshal(r)
+	if err == nil {
+		err = json.Unmarshal(b, &m)
+	}
+	if err != nil {
+		return map[string]string{"JSON": err.Error()}
+	}
+	for k, v := range m {
+		out[k] = string(v)
+	}
+	return out
 }
 
 func moment(t *time.Time) string {
@@ -463,7 +487,7 @@ func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*dige
 		return nil, err
 	}
 	if len(res.Faults) > 0 {
-		return nil, fmt.Errorf("the package does not verify and is not kept: %s", res.Faults[0])
+		return nil, fmt.Errorf("the package does not verify and is not kept: %s: %s", res.Faults[0].Where, res.Faults[0].What) // no values: the ledger keeps it
 	}
 	if err := os.Link(f.Name(), filepath.Join(m.Dir, name)); err != nil { // which replaces nothing
 		return nil, fmt.Errorf("keeping the package: %w", err)

@@ -13,6 +13,7 @@ import (
 
 	"crosswind/core/access"
 	"crosswind/core/digest"
+	"crosswind/core/scope"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
 	"crosswind/internal/web/frame"
@@ -98,6 +99,11 @@ func (a pages) download(c *gin.Context) error {
 			err = a.Store.SetAlarms(c.Request.Context(), cs, append(all, store.Alarm{About: "package " + k.Name, What: what}), frame.By(c))
 		}
 		return errors.Join(fmt.Errorf("integrity has failed: the package %s: %s", k.Name, what), err)
+	}
+	if why, err := a.Evidence.Package(c.Request.Context(), cs, f, k.Size); err != nil {
+		return err
+	} else if why != "" {
+		return fmt.Errorf("%w: the package %s was made before: %s. Make it anew", scope.ErrWithheld, k.Name, why)
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return fmt.Errorf("reading the package %s: %w", k.Name, err)

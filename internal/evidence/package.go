@@ -1,0 +1,60 @@
+package evidence
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"crosswind/core/casefile"
+	"crosswind/core/scope"
+	"crosswind/internal/store"
+)
+
+// Package says why a package that was made of a case before may not be handed out under
+// the authorities as they are now, "" if it may: a record in it is withheld now, or a
+// whole file, where something is limited.
+func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size int64) (why string, err error) {
+	records, files, err := casefile.Contents(f, size)
+	if err != nil {
+		return "", err
+	}
+	g, err := d.Store.Gate(ctx, c.ID)
+	if err != nil {
+		return "", err
+	}
+	if v := g.View(scope.Reading{}, nil); files && !v.Whole() {
+		return "it holds whole files, and " + v.Why(), nil
+	}
+	exhibits, err := d.Store.Exhibits(ctx, c.ID)
+	if err != nil {
+		return "", err
+	}
+	type database struct {
+		exhibit int64
+		path    string
+	}
+	members := map[database]map[string][]string{}
+	for _, r := range records {
+		i := slices.IndexFunc(exhibits, func(e store.Exhibit) bool { return e.Reference == r.Exhibit })
+		if i < 0 {
+			return "the case has no exhibit " + r.Exhibit + ", which a record in it is from", nil
+		}
+		path := strings.TrimSuffix(strings.TrimSuffix(r.Origin.Path, "-wal"), "-journal")
+		db := database{exhibits[i].ID, path}
+		if members[db] == nil {
+			if members[db], err = d.Store.Members(ctx, db.exhibit, db.path); err != nil {
+				return "", err
+			}
+		}
+		s := scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Lost: r.ThreadLost}
+		if r.Thread != "" {
+			s.Members = members[db][r.Thread]
+		}
+		if w := g.Record(s); w != scope.Admitted {
+			return fmt.Sprintf("record %s in it is withheld now: %s", r.UID, w), nil
+		}
+	}
+	return "", nil
+}
