@@ -30,9 +30,9 @@ func (g *Gate) View(r Reading, admitted []Range) *View {
 	case len(limits) == 0:
 		return &View{all: true}
 	case !r.Full:
-		return &View{why: "it has not been read fully under the present authorities, which limit " + words(limits) + ": run the full pass to see the bytes of the records that they cover"}
+		return &View{why: "it has not been read fully under the present authorities, which set limits (" + words(limits) + "): run the full pass to see the bytes of the records that they cover"}
 	}
-	v := &View{why: "the authorities limit " + words(limits) + ", and what is not part of a record that they cover has no kind, time or party to tell it by. A field map for its table, or a further authority, and then the full pass change that"}
+	v := &View{why: "the authorities set limits (" + words(limits) + "), and what is not part of a record that they cover has no kind, time or party to tell it by. A field map for its table, or a further authority, and then the full pass change that"}
 	for _, a := range admitted {
 		if a.From >= 0 && a.To > a.From {
 			v.open = append(v.open, a)

@@ -53,7 +53,7 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size i
 			s.Members = members[db][r.Thread]
 		}
 		if w := g.Record(s); w != scope.Admitted {
-			return fmt.Sprintf("record %s in it is withheld now: %s", r.UID, w), nil
+			return fmt.Sprintf("record %s in it is withheld now, %s", r.UID, w), nil
 		}
 	}
 	return "", nil

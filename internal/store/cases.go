@@ -102,6 +102,20 @@ type Authority struct {
 	DocumentType string `db:"document_type"`
 }
 
+// LastDay is a moment of the last day on which the authority is in force.
+func (a *Authority) LastDay() time.Time { return a.ValidTo.Add(-time.Nanosecond) }
+
+// NotInForce says why the authority is not in force at a moment, "" if it is.
+func (a *Authority) NotInForce(now time.Time) string {
+	switch {
+	case now.Before(a.ValidFrom):
+		return "not begun"
+	case !now.Before(a.ValidTo):
+		return "ended"
+	}
+	return ""
+}
+
 // Scope is what the authority covers, as a rule.
 func (a *Authority) Scope() scope.Authority {
 	s := scope.Authority{ID: a.ID, Number: a.Number, From: a.ValidFrom, To: a.ValidTo, Covered: a.Covered, Privileged: a.Privileged}

@@ -457,7 +457,9 @@ func (a *App) Fail(c *gin.Context, err error) {
 		p.Title, p.code = "This cannot be read", http.StatusBadRequest
 	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrTaken):
 		p.Title, p.code = "Changed meanwhile", http.StatusConflict
-	case errors.Is(err, scope.ErrNoAuthority), errors.Is(err, scope.ErrWithheld):
+	case errors.Is(err, scope.ErrWithheld):
+		p.Title, p.code = "Outside scope now", http.StatusForbidden
+	case errors.Is(err, scope.ErrNoAuthority):
 		p.code = http.StatusUnprocessableEntity
 	case errors.As(err, &large):
 		p.code = http.StatusRequestEntityTooLarge

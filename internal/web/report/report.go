@@ -103,7 +103,7 @@ func (a pages) download(c *gin.Context) error {
 	if why, err := a.Evidence.Package(c.Request.Context(), cs, f, k.Size); err != nil {
 		return err
 	} else if why != "" {
-		return fmt.Errorf("%w: the package %s was made before: %s. Make it anew", scope.ErrWithheld, k.Name, why)
+		return fmt.Errorf("%w: the package %s was made before, under other authorities: %s. Make it anew", scope.ErrWithheld, k.Name, why)
 	}
 	if _, err := f.Seek(0, io.SeekStart); err != nil {
 		return fmt.Errorf("reading the package %s: %w", k.Name, err)
