@@ -133,7 +133,7 @@ type Changes struct {
 // authorities are when the transaction ends, whatever they were when the reading began.
 // An error among the records keeps nothing.
 func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) (ch Changes, err error) {
-	err = s.change(ctx, func(t *Tx) error {
+	err = s.Held(ctx, r, func(t *Tx) error {
 		if err := t.exec("keeping records", "CREATE TEMPORARY TABLE incoming (LIKE record) ON COMMIT DROP"); err != nil {
 			return err
 		}
@@ -143,14 +143,19 @@ func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisitio
 		if err := t.loadRecords(a, d, records); err != nil {
 			return err
 		}
+		// No statistics are there for what is new in this transaction: without an index
+		// every record might be compared with every other.
+		if err := t.exec("keeping records", "CREATE INDEX ON incoming (uid)"); err != nil {
+			return err
+		}
+		if err := t.exec("keeping records", "ANALYZE incoming"); err != nil {
+			return err
+		}
 		// From here on the scope stands still.
 		if err := t.exec("holding the scope", "SELECT 1 FROM cases WHERE id = $1 FOR SHARE", c.ID); err != nil {
 			return err
 		}
 		if err := t.exec("locking the exhibit", "SELECT 1 FROM exhibit WHERE id = $1 FOR UPDATE", a.ExhibitID); err != nil {
-			return err
-		}
-		if err := t.renews(r); err != nil {
 			return err
 		}
 		if ch, err = t.merge(c, a, d, r.By); err != nil {
@@ -168,7 +173,7 @@ func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisitio
 			}
 		}
 		return t.keepMembers(c, a, d, r.By)
-	}, false)
+	})
 	return ch, err
 }
 

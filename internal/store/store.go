@@ -113,19 +113,6 @@ func (t *Tx) holds(r *Run) error {
 	return nil
 }
 
-// renews does the same for a change that takes long, and renews the lease with it: as
-// long as the transaction lasts nobody else can take the run.
-func (t *Tx) renews(r *Run) error {
-	res, err := t.ExecContext(t.ctx, "UPDATE run SET lease_until = greatest(lease_until, clock_timestamp() + interval '60 seconds') WHERE id = $1 AND fence = $2 AND state = 'running'", r.ID, r.Fence)
-	if err != nil {
-		return fmt.Errorf("holding run %d: %w", r.ID, err)
-	}
-	if n, _ := res.RowsAffected(); n == 0 {
-		return ErrLost
-	}
-	return nil
-}
-
 // ErrConflict is wrapped when somebody else has changed a thing meanwhile.
 var ErrConflict = errors.New("was changed meanwhile by somebody else")
 

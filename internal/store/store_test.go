@@ -19,7 +19,7 @@ import (
 )
 
 // newCase opens a case with one exhibit.
-func newCase(t *testing.T, s *store.Store) (*store.Case, *store.Exhibit) {
+func newCase(t testing.TB, s *store.Store) (*store.Case, *store.Exhibit) {
 	t.Helper()
 	ctx := context.Background()
 	if err := s.AddCase(ctx, store.Case{Reference: "T-1", Title: "Test", Zone: "UTC"}, store.Authority{Kind: "warrant", IssuedBy: "x", Number: "1", ValidFrom: time.Now(), ValidTo: time.Now().Add(time.Hour), ScopeKinds: []string{"message"}}, "tester"); err != nil {
@@ -391,6 +391,95 @@ func TestStaleWorkersWriteNothing(t *testing.T) {
 	}
 	if r, err := s.RunByID(ctx, second.ID); err != nil || r.State != "running" || r.Fence != second.Fence {
 		t.Errorf("%+v, %v", r, err)
+	}
+}
+
+// While a run's own change waits or takes long, its lease is renewed and what the examiner
+// wishes of it is heard.
+func TestALeaseDoesNotWaitForItsOwnWork(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	r, keep := reading(t, s, c, e)
+	if err := keep(1); err != nil {
+		t.Fatal(err)
+	}
+	tx, err := s.DB().Begin()
+	if err == nil {
+		_, err = tx.Exec("SELECT 1 FROM record FOR UPDATE")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan error)
+	go func() { done <- keep(1) }()
+	for waits := false; !waits; time.Sleep(10 * time.Millisecond) {
+		if err := s.DB().QueryRow("SELECT EXISTS (SELECT FROM pg_locks WHERE NOT granted)").Scan(&waits); err != nil {
+			t.Fatal(err)
+		}
+	}
+	soon, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	if _, err := s.SaveProgress(soon, r, store.Progress{BytesDone: 1}, time.Minute); err != nil {
+		t.Error("the lease waits for the run's own work:", err)
+	}
+	if err := tx.Rollback(); err != nil {
+		t.Fatal(err)
+	}
+	if err := <-done; err != nil {
+		t.Fatal(err)
+	}
+}
+
+// reading begins a recovery, and gives what keeps n records of it.
+func reading(t testing.TB, s *store.Store, c *store.Case, e *store.Exhibit) (*store.Run, func(n int) error) {
+	t.Helper()
+	ctx := context.Background()
+	at := time.Now()
+	if _, err := s.QueueRun(ctx, c, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "x"}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.TakeRun(ctx, &store.Process{ID: "p"}, time.Minute)
+	var a *store.Acquisition
+	if err == nil {
+		a, err = s.AcquisitionForRun(ctx, c, r, store.Acquisition{ExhibitID: e.ID, Facts: []byte("{}"), StartedAt: at})
+	}
+	var v *store.Recovery
+	if err == nil {
+		v, _, err = s.RecoveryForRun(ctx, c, r, store.Recovery{AcquisitionID: a.ID, StartedAt: at})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, func(n int) error {
+		_, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
+			for i := range n {
+				if !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, At: &at, Text: "t", Parties: []string{"x"}}, nil) {
+					return
+				}
+			}
+		})
+		return err
+	}
+}
+
+// BenchmarkKeepRecords keeps the records of a database, and reads them again: no slower a
+// record for many than for few.
+func BenchmarkKeepRecords(b *testing.B) {
+	for _, n := range []int{1000, 20000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			s := storetest.Open(b)
+			c, e := newCase(b, s)
+			_, keep := reading(b, s, c, e)
+			for b.Loop() {
+				for range 2 {
+					if err := keep(n); err != nil {
+						b.Fatal(err)
+					}
+				}
+			}
+			b.ReportMetric(float64(2*n*b.N)/b.Elapsed().Seconds(), "records/s")
+		})
 	}
 }
 

@@ -5,6 +5,8 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"html"
+	"io"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -45,13 +47,31 @@ func (w *scene) as(role access.Role) *http.Client {
 	return c
 }
 
+func fetch(t *testing.T, c *http.Client, url string) string {
+	t.Helper()
+	res, err := c.Get(url)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	b, err := io.ReadAll(res.Body)
+	if err != nil || res.StatusCode != http.StatusOK {
+		t.Fatal(url, res.StatusCode, err)
+	}
+	return string(b)
+}
+
 // Every route is walked with every role: what the table does not allow is refused, and
 // nothing else is.
 func TestRolesOnEveryRoute(t *testing.T) {
 	t.Parallel()
 	w := newScene(t, map[string][]byte{"/a": []byte("a")})
+	var custodian *http.Client
 	for _, role := range access.Roles {
 		c := w.as(role)
+		if role == access.Custodian {
+			custodian = c
+		}
 		for _, r := range w.app.Routed() {
 			if r.Act == "" || r.Path == "/sign-out" {
 				continue
@@ -67,6 +87,16 @@ func TestRolesOnEveryRoute(t *testing.T) {
 			cancel()
 			if refused := res.StatusCode == http.StatusForbidden; refused == access.May(role, r.Act) {
 				t.Errorf("%s of %s by the %s: %d", r.Method, r.Path, role, res.StatusCode)
+			}
+		}
+	}
+	// Nobody is led to where they may not go.
+	for _, page := range []string{"/", "/ledger", "/case/T-1", "/case/T-1/intake", "/case/T-1/ledger"} {
+		for _, m := range regexp.MustCompile(`<a[^>]* href="(/[^"]*)"`).FindAllStringSubmatch(fetch(t, custodian, w.base+page), -1) {
+			if res, err := custodian.Get(w.base + html.UnescapeString(m[1])); err != nil || res.StatusCode == http.StatusForbidden {
+				t.Errorf("%s leads the custodian to %s", page, m[1])
+			} else {
+				res.Body.Close()
 			}
 		}
 	}

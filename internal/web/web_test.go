@@ -18,6 +18,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -471,5 +472,24 @@ func TestPhotographs(t *testing.T) {
 	}
 	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Photographs") {
 		t.Error("the report does not name it")
+	}
+}
+
+// Every entry of the ledger that the formats name is said in words on pages.
+func TestEntriesInWords(t *testing.T) {
+	doc, err := os.ReadFile("../../docs/formats.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, list, _ := strings.Cut(string(doc), "`what` is one of:")
+	list, _, _ = strings.Cut(list, "the book `bench`")
+	words := regexp.MustCompile(`[a-z_]+\.[a-z_]+`).FindAllString(list, -1)
+	for _, w := range words {
+		if frame.Words(w) == w {
+			t.Errorf("%s has no words", w)
+		}
+	}
+	if len(words) < 40 {
+		t.Errorf("%d entries", len(words))
 	}
 }

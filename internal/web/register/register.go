@@ -8,6 +8,7 @@ import (
 	"math"
 	"net/http"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -171,15 +172,15 @@ func (a pages) board(c *gin.Context) error {
 		Next        []next
 		Latest      []store.LedgerEntry
 		Parse       func(string) time.Time
-	}{lines, auth, whatNext(p.Case, lines), latest, parseTime}
+	}{lines, auth, whatNext(p, lines), latest, parseTime}
 	return a.Render(c, files, p, "board.html")
 }
 
 // next is a step that an exhibit can take.
 type next struct{ Path, Why string }
 
-// whatNext gives each exhibit's next step on the course.
-func whatNext(cs *store.Case, lines []boardLine) (out []next) {
+// whatNext gives each exhibit's next step on the course, as far as it is for who asks.
+func whatNext(p *frame.Page, lines []boardLine) (out []next) {
 	for _, l := range lines {
 		stage, why := "report", "make a package of the case"
 		switch {
@@ -196,7 +197,10 @@ func whatNext(cs *store.Case, lines []boardLine) (out []next) {
 		case l.Packaged > 0:
 			continue
 		}
-		out = append(out, next{"/case/" + cs.Reference + "/" + stage + "?exhibit=" + l.Reference, l.Reference + ": " + why})
+		if slices.ContainsFunc(p.Stages[:], func(s frame.Stage) bool { return s.Closed && strings.EqualFold(s.Name, stage) }) {
+			continue
+		}
+		out = append(out, next{"/case/" + p.Case.Reference + "/" + stage + "?exhibit=" + l.Reference, l.Reference + ": " + why})
 	}
 	return out
 }
