@@ -24,7 +24,7 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size i
 	if err != nil {
 		return "", err
 	}
-	if v := g.View(scope.Reading{}, nil); files && !v.Whole() {
+	if v := g.View(scope.Reading{Full: true}, nil); files && !v.Whole() {
 		return "it holds whole files, and " + v.Why(), nil
 	}
 	exhibits, err := d.Store.Exhibits(ctx, c.ID)

@@ -249,21 +249,25 @@ WHERE acquisition_id = $1 AND kind <> $2 AND parties[1] = $3`, acquisition, stri
 }
 
 // fillParties gives the records of databases of earlier versions their parties in
-// normal form, and their conversations their members.
+// normal form, and their conversations their members, and withholds what by these lies
+// outside scope: all of it or nothing.
 func (s *Store) fillParties(ctx context.Context) error {
-	for {
-		var rs []Record
-		err := s.list(ctx, &rs, "bringing records up to date", "SELECT r.id, r.exhibit_id, r.handle, r.thread, r.db FROM record r WHERE parties IS NULL ORDER BY id LIMIT 5000")
-		if err != nil || len(rs) == 0 {
-			return err
-		}
-		home := map[int64]string{}
-		err = s.change(ctx, func(t *Tx) error {
+	return s.change(ctx, func(t *Tx) error {
+		home, cases := map[int64]string{}, map[int64]bool{}
+		for {
+			var rs []Record
+			if err := t.SelectContext(ctx, &rs, "SELECT r.id, r.case_id, r.exhibit_id, r.handle, r.thread, r.db FROM record r WHERE parties IS NULL ORDER BY id LIMIT 5000"); err != nil {
+				return fmt.Errorf("bringing records up to date: %w", err)
+			}
+			if len(rs) == 0 {
+				break
+			}
 			for _, r := range rs {
+				cases[r.CaseID] = true
 				if _, known := home[r.ExhibitID]; !known {
 					var e Exhibit
 					if err := t.GetContext(ctx, &e, "SELECT * FROM exhibit WHERE id = $1", r.ExhibitID); err != nil {
-						return err
+						return fmt.Errorf("bringing records up to date: %w", err)
 					}
 					home[r.ExhibitID] = e.Home()
 				}
@@ -278,10 +282,16 @@ func (s *Store) fillParties(ctx context.Context) error {
 					return err
 				}
 			}
-			return nil
-		}, false)
-		if err != nil {
-			return err
 		}
-	}
+		for _, id := range slices.Sorted(maps.Keys(cases)) {
+			c := &Case{}
+			if err := t.GetContext(ctx, c, "SELECT * FROM cases WHERE id = $1", id); err != nil {
+				return fmt.Errorf("bringing records up to date: %w", err)
+			}
+			if err := t.narrow(c, narrowed{}, "Crosswind"); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, false)
 }

@@ -431,6 +431,42 @@ func TestALeaseDoesNotWaitForItsOwnWork(t *testing.T) {
 	}
 }
 
+// Records that a version kept which compared handles as they are written are compared
+// again when this one first opens its database.
+func TestRecordsOfAnEarlierVersion(t *testing.T) {
+	url := storetest.URL(t)
+	s := storetest.At(t, url)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	_, keep := reading(t, s, c, e)
+	if err := keep(3); err != nil {
+		t.Fatal(err)
+	}
+	rs, _, err := s.Records(ctx, store.Filter{CaseID: c.ID}, store.After{}, 10)
+	if err != nil || len(rs) != 3 {
+		t.Fatal(len(rs), err)
+	}
+	for i := range rs {
+		if err := s.Mark(ctx, c, &rs[i], "because", "x"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := time.Now()
+	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: at, ValidTo: at.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{"+44 7700 900551"}}, "x"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.DB().Exec("UPDATE record SET parties = NULL, handle = CASE uid WHEN '1' THEN '0044 7700 900551' WHEN '2' THEN '' ELSE '+44 7700 900119' END"); err != nil {
+		t.Fatal(err)
+	}
+	s = storetest.At(t, url)
+	if rs, _, err = s.Records(ctx, store.Filter{CaseID: c.ID}, store.After{}, 10); err != nil || len(rs) != 1 || rs[0].UID != "0" {
+		t.Errorf("%d records, %v", len(rs), err)
+	}
+	if found, err := s.Audit(ctx, c); err != nil || len(found) != 0 {
+		t.Errorf("%v, %v", found, err)
+	}
+}
+
 // reading begins a recovery, and gives what keeps n records of it.
 func reading(t testing.TB, s *store.Store, c *store.Case, e *store.Exhibit) (*store.Run, func(n int) error) {
 	t.Helper()

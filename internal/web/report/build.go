@@ -366,6 +366,9 @@ func (m *Maker) readAgain(ctx context.Context, t *run.Task, cs *store.Case, r *R
 		if err != nil {
 			return nil, err
 		}
+		if rec.Epoch == 0 {
+			return nil, fmt.Errorf("%s was recovered by an earlier version of Crosswind, which kept less of each record than is compared now: recover it again", casefile.SourceName(r.reference(a), a.Number))
+		}
 		var paths []string
 		for _, k := range records {
 			if !slices.Contains(paths, k.DB) {
