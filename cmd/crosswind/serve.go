@@ -218,7 +218,7 @@ func start(ctx context.Context, s settings) (*application, error) {
 	packages := filepath.Join(s.Data, "packages")
 	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
 	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool}
-	door := &evidence.Door{Store: st, Vault: v}
+	door := evidence.New(st, v)
 	mk := &report.Maker{Store: st, Evidence: door, Reader: rec, Tool: tool, Dir: packages, Key: key}
 	p := run.NewProcess(s.What)
 	return &application{settings: s, store: st, log: log,

@@ -20,21 +20,24 @@ import (
 	"crosswind/internal/vault"
 )
 
-// Door gives out evidence.
+// Door gives out evidence. The vault behind it is nobody else's to open.
 type Door struct {
-	Store *store.Store
-	Vault vault.Vault
+	store *store.Store
+	vault vault.Vault
 }
+
+// New makes the door of a vault.
+func New(s *store.Store, v vault.Vault) *Door { return &Door{s, v} }
 
 // Put takes in what somebody brings. That is no way out.
 func (d *Door) Put(ctx context.Context, r io.Reader) (*digest.Set, error) {
-	return d.Vault.Put(ctx, r, nil)
+	return d.vault.Put(ctx, r, nil)
 }
 
 // Attached opens what an examiner attached to the case: a photograph of an exhibit or the
 // document of an authority, by the digest that its own row names. It is no evidence
 // that was read from a source.
-func (d *Door) Attached(sha256 string) (vault.Blob, error) { return d.Vault.Open(sha256) }
+func (d *Door) Attached(sha256 string) (vault.Blob, error) { return d.vault.Open(sha256) }
 
 // maxCell bounds the bytes of one record.
 const maxCell = 1 << 20
@@ -47,7 +50,7 @@ type Cell struct {
 
 // Cell reads the bytes of a record that the gate admits.
 func (d *Door) Cell(ctx context.Context, r *store.Record) (*Cell, error) {
-	seen, err := d.Store.RecordByID(ctx, r.CaseID, r.ID) // which asks the gate, as it is now
+	seen, err := d.store.RecordByID(ctx, r.CaseID, r.ID) // which asks the gate, as it is now
 	if err != nil {
 		return nil, err
 	}
@@ -60,14 +63,14 @@ func (d *Door) Cell(ctx context.Context, r *store.Record) (*Cell, error) {
 		return nil, fmt.Errorf("record %d claims %d bytes at offset %d", r.ID, o.Length, o.Offset)
 	}
 	// The file is one of the acquisition's, whatever the record's row says.
-	f, err := d.Store.FileByPath(ctx, seen.AcquisitionID, store.Both, o.Stored)
+	f, err := d.store.FileByPath(ctx, seen.AcquisitionID, store.Both, o.Stored)
 	if err != nil {
 		return nil, err
 	}
 	if f.SHA256 != o.SHA256 {
 		return nil, fmt.Errorf("record %d says that it lies in a file with the SHA-256 %s, acquired was %s", r.ID, o.SHA256, f.SHA256)
 	}
-	b, err := d.Vault.Open(f.SHA256)
+	b, err := d.vault.Open(f.SHA256)
 	if err != nil {
 		return nil, err
 	}
@@ -84,14 +87,14 @@ func (d *Door) Cell(ctx context.Context, r *store.Record) (*Cell, error) {
 // Whole opens a file of an acquisition if every byte of it may be seen; why says why
 // not.
 func (d *Door) Whole(ctx context.Context, caseID int64, a *store.Acquisition, sha256 string) (open func() (vault.Blob, error), why string, err error) {
-	g, err := d.Store.Gate(ctx, caseID)
+	g, err := d.store.Gate(ctx, caseID)
 	if err != nil {
 		return nil, "", err
 	}
 	if v := g.View(scope.Reading{LiveOnly: a.LiveOnly}, nil); !v.Whole() {
 		return nil, v.Why(), nil
 	}
-	return func() (vault.Blob, error) { return d.Vault.Open(sha256) }, "", nil
+	return func() (vault.Blob, error) { return d.vault.Open(sha256) }, "", nil
 }
 
 // Page is a version of a page of a database, as far as it may be seen: what is withheld
@@ -120,7 +123,7 @@ type Choice struct {
 
 // Page reads a page of a database of an acquisition.
 func (d *Door) Page(ctx context.Context, caseID int64, a *store.Acquisition, path string, k Choice) (*Page, error) {
-	rec := recovery.Recoverer{Store: d.Store, Vault: d.Vault}
+	rec := recovery.Recoverer{Store: d.store, Vault: d.vault}
 	db, err := rec.OpenDatabase(ctx, a.ID, path)
 	if err != nil {
 		return nil, err
@@ -146,7 +149,7 @@ func (d *Door) Page(ctx context.Context, caseID int64, a *store.Acquisition, pat
 	if k.Trunk && p.Place.Place == cur.Place {
 		p.Regions = sqlitefile.AnatomyOfTrunk(p.Bytes, db.Usable())
 	}
-	if p.Records, err = d.Store.RecordsOfPage(ctx, caseID, a.ID, path, int64(k.Number)); err != nil {
+	if p.Records, err = d.store.RecordsOfPage(ctx, caseID, a.ID, path, int64(k.Number)); err != nil {
 		return nil, err
 	}
 	return p, d.mask(ctx, caseID, a, path, p)
@@ -168,11 +171,11 @@ func tables(db *recovery.Database) func(string) (*sqlitefile.Table, error) {
 // mask withholds what the gate does not let through: all but the page's structure and the
 // cells of the records that it admits.
 func (d *Door) mask(ctx context.Context, caseID int64, a *store.Acquisition, path string, p *Page) error {
-	g, err := d.Store.Gate(ctx, caseID)
+	g, err := d.store.Gate(ctx, caseID)
 	if err != nil {
 		return err
 	}
-	full, err := d.Store.ReadFully(ctx, a.ID, path)
+	full, err := d.store.ReadFully(ctx, a.ID, path)
 	if err != nil {
 		return err
 	}

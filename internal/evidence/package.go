@@ -20,14 +20,14 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size i
 	if err != nil {
 		return "", err
 	}
-	g, err := d.Store.Gate(ctx, c.ID)
+	g, err := d.store.Gate(ctx, c.ID)
 	if err != nil {
 		return "", err
 	}
 	if v := g.View(scope.Reading{Full: true}, nil); files && !v.Whole() {
 		return "it holds whole files, and " + v.Why(), nil
 	}
-	exhibits, err := d.Store.Exhibits(ctx, c.ID)
+	exhibits, err := d.store.Exhibits(ctx, c.ID)
 	if err != nil {
 		return "", err
 	}
@@ -44,7 +44,7 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size i
 		path := strings.TrimSuffix(strings.TrimSuffix(r.Origin.Path, "-wal"), "-journal")
 		db := database{exhibits[i].ID, path}
 		if members[db] == nil {
-			if members[db], err = d.Store.Members(ctx, db.exhibit, db.path); err != nil {
+			if members[db], err = d.store.Members(ctx, db.exhibit, db.path); err != nil {
 				return "", err
 			}
 		}

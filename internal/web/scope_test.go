@@ -207,7 +207,7 @@ func newScene(t *testing.T, files map[string][]byte) *scene {
 	v, err := vault.OpenFolder(filepath.Join(w.dir, "vault"))
 	must(err)
 	rec := &recovery.Recoverer{Store: w.s, Vault: v, Tool: "test"}
-	door := &evidence.Door{Store: w.s, Vault: v}
+	door := evidence.New(w.s, v)
 	mk := &report.Maker{Store: w.s, Evidence: door, Reader: rec, Tool: "test", Dir: filepath.Join(w.dir, "packages"), Key: storetest.Key}
 	w.bench = runtest.Start(t, w.s, w.cs, map[string]run.Job{"package": mk.Package, "recover": func(ctx context.Context, t *run.Task) error {
 		if w.slow != nil {

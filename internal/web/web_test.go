@@ -65,7 +65,7 @@ func newSite(t *testing.T) *site {
 		t.Fatal(err)
 	}
 	w := &site{t: t, s: s, vault: v}
-	w.app = &frame.App{Store: s, Evidence: &evidence.Door{Store: s, Vault: v}, Tool: "test", Packages: t.TempDir(), Data: t.TempDir(), Acquirer: &acquire.Acquirer{Store: s, Vault: v, Tool: "test", Keys: &acquire.Keys{}}, Process: run.NewProcess("test"), Log: slog.New(slog.DiscardHandler)}
+	w.app = &frame.App{Store: s, Evidence: evidence.New(s, v), Tool: "test", Packages: t.TempDir(), Data: t.TempDir(), Acquirer: &acquire.Acquirer{Store: s, Vault: v, Tool: "test", Keys: &acquire.Keys{}}, Process: run.NewProcess("test"), Log: slog.New(slog.DiscardHandler)}
 	h, err := Handler(w.app)
 	if err != nil {
 		t.Fatal(err)
