@@ -26,5 +26,5 @@ export CROSSWIND_TEST_DATABASE
 )
 RECOVER=$PWD/$dir/sqlite3 go test -run '^$' -bench . -benchtime 2x -timeout 30m ./core/salvage
 go test -run '^$' -bench . -benchmem $(go list ./core/... | grep -v salvage)
-go test -run '^$' -bench . -benchtime 3x ./internal/acquire
+go test -run '^$' -bench . -benchtime 3x ./internal/acquire ./internal/store
 go test -run '^$' -bench . -benchtime 1x -timeout 30m ./cmd/crosswind

@@ -7,6 +7,7 @@
 package people
 
 import (
+	"regexp"
 	"strings"
 	"unicode"
 
@@ -21,6 +22,19 @@ import (
 // anything else folded. Format and control characters, which are not seen, are
 // dropped. country is the home country of the exhibit, ISO 3166-1 alpha-2, or "".
 func Normal(raw, country string) string {
+	s := form(raw, country)
+	for range 8 { // what is dropped can bring together what folds again
+		again := form(s, "")
+		if again == s {
+			break
+		}
+		s = again
+	}
+	return s
+}
+
+// form is a step towards the normal form.
+func form(raw, country string) string {
 	s := unwrap(fold(raw))
 	switch {
 	case s == "":
@@ -43,14 +57,40 @@ func List(raw, country string) (out []string) {
 	return out
 }
 
-// leastShared is how many digits a number whose country is not known must share
-// with the end of another's to be taken for it.
-const leastShared = 6
+// How many digits a number whose country is not known must share with the end of
+// another's: to be taken for the same, those of a national number, and to be one that
+// may be the same, those of a subscriber's.
+const (
+	leastSame = 9
+	leastMay  = 6
+)
 
-// Same reports whether two normal forms may be of one handle. A number whose
-// country is not known is taken for every number that ends with its digits: who is
-// withheld must not become readable by a number's missing beginning.
-func Same(a, b string) bool {
+// Same reports whether two normal forms are of one handle: they are equal, or a national
+// number is the end of the other.
+func Same(a, b string) bool { return ends(a, b, leastSame) }
+
+// MayBe reports whether two normal forms may be of one handle. A number whose country is
+// not known is taken for every number that ends with its digits, and so is one that
+// stands in a text or an address: who is withheld must not become readable by a number's
+// missing beginning, or by what is written around it.
+func MayBe(a, b string) bool {
+	if ends(a, b, leastMay) {
+		return true
+	}
+	for _, n := range within(a) {
+		if ends(n, b, leastSame) {
+			return true
+		}
+	}
+	for _, n := range within(b) {
+		if ends(a, n, leastSame) {
+			return true
+		}
+	}
+	return false
+}
+
+func ends(a, b string, least int) bool {
 	if a == b {
 		return a != ""
 	}
@@ -62,7 +102,20 @@ func Same(a, b string) bool {
 		a, b = b, a
 	}
 	a = strings.TrimLeft(a, "0")
-	return len(a) >= leastShared && strings.HasSuffix(b, a)
+	return len(a) >= least && strings.HasSuffix(b, a)
+}
+
+var numberWithin = regexp.MustCompile(`\+?[0-9][0-9 ()./-]*[0-9]`)
+
+// within gives the numbers that stand in a handle that is more than a number.
+func within(s string) (out []string) {
+	if digits(s) {
+		return nil
+	}
+	for _, n := range numberWithin.FindAllString(s, -1) {
+		out = append(out, number(n, ""))
+	}
+	return out
 }
 
 // CountryOf is the country of a number in E.164, ISO 3166-1 alpha-2, "" if it has
@@ -144,14 +197,14 @@ func number(s, country string) string {
 	case plus:
 		return "+" + trunk(d)
 	}
-	if country != "" && len(d) > leastShared { // shorter ones are short codes
+	if country != "" && len(d) > leastMay { // shorter ones are short codes
 		n, err := phonenumbers.Parse(d, country)
 		if err == nil && phonenumbers.IsPossibleNumber(n) && (phonenumbers.IsValidNumber(n) || !strings.HasPrefix(d, "00")) {
 			return phonenumbers.Format(n, phonenumbers.E164)
 		}
 	}
 	// ITU-T E.123 and E.164 recommend 00 as the international prefix.
-	if rest, ok := strings.CutPrefix(d, "00"); ok && len(rest) > leastShared {
+	if rest, ok := strings.CutPrefix(d, "00"); ok && len(rest) > leastMay {
 		return "+" + trunk(rest)
 	}
 	return d

@@ -27,16 +27,27 @@ func TestOneNumberManyForms(t *testing.T) {
 			t.Errorf("%q: %q, want %q", in, got, want)
 		}
 	}
-	// Without a country a national number stays one, and is taken for all that end so.
+	// Without a country a national number stays one, and may be each that ends so.
+	const same, may = 2, 1
 	for _, c := range []struct {
 		a, b string
-		same bool
+		want int
 	}{
-		{Normal("07700 900551", ""), "+447700900551", true}, {"+447700900551", "7700900551", true}, {"+447700900551", "900551", true}, {"+447700900551", "00551", false},
-		{"+447700900551", "+447700900552", false}, {"07700900551", "07700900551", true}, {"a@example.org", "b@example.org", false}, {"", "", false},
+		{Normal("07700 900551", ""), "+447700900551", same}, {"+447700900551", "7700900551", same}, {"+447700900551", "900551", may}, {"+447700900551", "00551", 0},
+		{"+447700900551", "+447700900552", 0}, {"07700900551", "07700900551", same}, {"a@example.org", "b@example.org", 0}, {"", "", 0},
+		{Normal("447700900551@chat.example", ""), "+447700900551", may}, {Normal("sip:+447700900551@voice.example;user=phone", ""), "+447700900551", may},
+		{Normal("T. Lind (+44 7700 900551)", ""), "+447700900551", may}, {Normal("+44 7700 900551 ext 5", ""), "+447700900551", may}, {Normal("counsel 07700-900551", ""), "+447700900551", may},
+		{Normal("447700900552@chat.example", ""), "+447700900551", 0}, {Normal("ketil900551", ""), "+447700900551", 0},
 	} {
-		if Same(c.a, c.b) != c.same {
-			t.Errorf("%q and %q", c.a, c.b)
+		got := 0
+		if MayBe(c.a, c.b) {
+			got = may
+		}
+		if Same(c.a, c.b) {
+			got = same
+		}
+		if got != c.want || MayBe(c.b, c.a) != (got > 0) {
+			t.Errorf("%q and %q: %d", c.a, c.b, got)
 		}
 	}
 	for number, want := range map[string]string{"+447700900100": "GB", "+12015550123": "US", "x": "", "+999123456": ""} {
@@ -54,4 +65,21 @@ func ExampleNormal() {
 	// +447700900551
 	// +447700900551
 	// office@example.org
+}
+
+// A normal form is one: brought into normal form again, with any country, it stays what it
+// is, and it is the same handle as itself.
+func FuzzNormal(f *testing.F) {
+	for _, s := range []string{"+44 7700 900551", "0044 (0) 7700-900551", "07700\u202a900551\u202c", "Tor <T.Lind@Example.ORG>", "tel:+44-7700-900551;x=1", "*100#", "mailto:a@b.example?x", "+\u0664\u0664 7700", "", "a\x00b\xff", "١١٢"} {
+		f.Add(s, "GB")
+	}
+	f.Fuzz(func(t *testing.T, raw, country string) {
+		n := Normal(raw, country)
+		if again := Normal(n, ""); again != n {
+			t.Errorf("%q gives %q, and that %q", raw, n, again)
+		}
+		if n != "" && (!Same(n, n) || !MayBe(n, n)) {
+			t.Errorf("%q is not itself", n)
+		}
+	})
 }

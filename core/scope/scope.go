@@ -123,7 +123,7 @@ type Subject struct {
 
 // Record says why a record is withheld.
 func (g *Gate) Record(s Subject) Why {
-	if among(s.Parties, g.privileged) || among(s.Members, g.privileged) {
+	if g.Privileged(s.Parties) || g.Privileged(s.Members) {
 		return PrivilegedWith
 	}
 	parties := s.Parties
@@ -157,18 +157,19 @@ func (a *Authority) admits(s Subject, parties []string) Why {
 		return OtherTime
 	case len(a.Covered) > 0 && len(parties) == 0:
 		return PartyUnknown
-	case len(a.Covered) > 0 && !among(parties, a.Covered):
+	case len(a.Covered) > 0 && !among(parties, a.Covered, people.Same):
 		return OtherPeople
 	}
 	return Admitted
 }
 
-// Privileged reports whether any of the handles is of a privileged person.
-func (g *Gate) Privileged(handles []string) bool { return among(handles, g.privileged) }
+// Privileged reports whether any of the handles is of a privileged person, or may be. What
+// is covered must be certain, and what is withheld need not be.
+func (g *Gate) Privileged(handles []string) bool { return among(handles, g.privileged, people.MayBe) }
 
-func among(hs, list []string) bool {
+func among(hs, list []string, one func(a, b string) bool) bool {
 	return slices.ContainsFunc(list, func(l string) bool {
-		return slices.ContainsFunc(hs, func(h string) bool { return people.Same(h, l) })
+		return slices.ContainsFunc(hs, func(h string) bool { return one(h, l) })
 	})
 }
 

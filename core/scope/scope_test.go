@@ -45,6 +45,9 @@ func TestRecord(t *testing.T) {
 		{[]Authority{narrow}, sub(record.Call, 1, ""), PartyUnknown},
 		{[]Authority{narrow}, lost, PartyUnknown},
 		{[]Authority{narrow}, members(sub(record.Message, 1, ""), "+44 7700 900417"), Admitted},
+		{[]Authority{narrow}, sub(record.Message, 1, "900417"), OtherPeople}, // which others end with, too
+		{[]Authority{narrow}, sub(record.Message, 1, "900551"), PrivilegedWith},
+		{[]Authority{narrow}, sub(record.Message, 1, "447700900551@chat.example"), PrivilegedWith},
 		// Privilege, in every form of the number, and of the conversation as a whole.
 		{[]Authority{narrow}, sub(record.Call, 1, "+44 7700 900417, +44 7700 900551"), PrivilegedWith},
 		{[]Authority{narrow}, sub(record.Call, 9, "0044 7700 900551"), PrivilegedWith},

@@ -92,11 +92,14 @@ func (a pages) covering(c *gin.Context, account string) (*store.Authority, error
 		return nil, err
 	}
 	now, handle := time.Now(), people.Normal(account, "")
-	named := func(list []string) bool {
-		return slices.ContainsFunc(list, func(h string) bool { return people.Same(people.Normal(h, ""), handle) })
+	named := func(list []string, one func(a, b string) bool) bool {
+		return slices.ContainsFunc(list, func(h string) bool { return one(people.Normal(h, ""), handle) })
+	}
+	if slices.ContainsFunc(all, func(au store.Authority) bool { return named(au.Privileged, people.MayBe) }) {
+		return nil, nil
 	}
 	for i, au := range all {
-		if !now.Before(au.ValidFrom) && now.Before(au.ValidTo) && named(au.Covered) && !named(au.Privileged) {
+		if !now.Before(au.ValidFrom) && now.Before(au.ValidTo) && named(au.Covered, people.Same) {
 			return &all[i], nil
 		}
 	}
