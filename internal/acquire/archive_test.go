@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"crosswind/core/backup"
+	"crosswind/core/ledger"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
 
@@ -137,6 +138,23 @@ func TestSingleArchive(t *testing.T) {
 	cmd.Dir, cmd.Stdin = b.dir, strings.NewReader(lines.String())
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Errorf("%v\n%s", err, out)
+	}
+	// What was never locked is not said to have been unlocked.
+	var said []string
+	for line, err := range b.s.Lines(ctx, b.c.Book()) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		var e ledger.Entry
+		if err := json.Unmarshal(line, &e); err != nil {
+			t.Fatal(err)
+		}
+		if e.Detail["manifest_sha256"] == a.ContentManifest {
+			said = append(said, e.What)
+		}
+	}
+	if fmt.Sprint(said) != "[backup.content_read]" {
+		t.Errorf("the ledger says of the content: %v", said)
 	}
 	r := b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "x", Against: "vault"})
 	if r.State != "done" || r.ItemsDone != int64(n+1) {

@@ -141,8 +141,7 @@ func TestManyEmptyMembers(t *testing.T) {
 	}
 }
 
-// What a source lacks is not forgotten by a run that goes on later; and what was never
-// locked is not said to have been unlocked.
+// What a source lacks is not forgotten by a run that goes on later.
 func TestWhatIsSaidOfAnAcquisition(t *testing.T) {
 	b := newBench(t)
 	ctx := context.Background()
