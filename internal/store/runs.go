@@ -243,8 +243,9 @@ WHERE id = $1 RETURNING *`, was.ID, state, lease.String(), p.Name(), fault, vani
 	return r, nil
 }
 
-// maxLog is how many lines are kept of a run's log, the last ones.
-const maxLog = 5000
+// Of a run's log the last lines are kept: trimLog at least, and trimEvery more before they
+// are trimmed again. Trimming at every line would pass over all that was trimmed before.
+const trimLog, trimEvery = 4000, 1000
 
 // appendLog adds lines to a run's log.
 func (t *Tx) appendLog(run int64, lines []string) error {
@@ -252,10 +253,12 @@ func (t *Tx) appendLog(run int64, lines []string) error {
 		return nil
 	}
 	all := len(lines)
-	lines = lines[max(0, all-maxLog):]
+	lines = lines[max(0, all-trimLog):]
 	return t.exec("keeping the run's log", `WITH r AS (UPDATE run SET log_lines = log_lines + $3 WHERE id = $1 RETURNING log_lines),
-  gone AS (DELETE FROM run_log USING r WHERE run_id = $1 AND n <= r.log_lines - $4)
-INSERT INTO run_log SELECT $1, r.log_lines - $5 + l.n, l.line FROM r, unnest($2::text[]) WITH ORDINALITY l(line, n)`, run, lines, all, maxLog, len(lines))
+  gone AS (DELETE FROM run_log USING r WHERE run_id = $1 AND r.log_lines / $5 > (r.log_lines - $3) / $5
+    AND n > r.log_lines - $3 - $4 - $5 AND n <= r.log_lines - $4)
+INSERT INTO run_log SELECT $1, r.log_lines - $6 + l.n, l.line FROM r, unnest($2::text[]) WITH ORDINALITY l(line, n)`,
+		run, lines, all, trimLog, trimEvery, len(lines))
 }
 
 // ErrLost is returned when another worker has taken the run.

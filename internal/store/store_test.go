@@ -499,26 +499,6 @@ func reading(t testing.TB, s *store.Store, c *store.Case, e *store.Exhibit) (*st
 	}
 }
 
-// BenchmarkKeepRecords keeps the records of a database, and reads them again: no slower a
-// record for many than for few.
-func BenchmarkKeepRecords(b *testing.B) {
-	for _, n := range []int{1000, 20000} {
-		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			s := storetest.Open(b)
-			c, e := newCase(b, s)
-			_, keep := reading(b, s, c, e)
-			for b.Loop() {
-				for range 2 {
-					if err := keep(n); err != nil {
-						b.Fatal(err)
-					}
-				}
-			}
-			b.ReportMetric(float64(2*n*b.N)/b.Elapsed().Seconds(), "records/s")
-		})
-	}
-}
-
 // A later reading with another field map takes the place of the earlier one, and says what
 // changed; marks stay where the same record is read again, and go with an entry where not.
 func TestReadingAgain(t *testing.T) {

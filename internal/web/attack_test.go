@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"html"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/http/cookiejar"
@@ -175,6 +176,67 @@ func TestUnreadableRequests(t *testing.T) {
 		}
 		if res, err := w.client.Do(req); err != nil || res.StatusCode != http.StatusBadRequest {
 			t.Errorf("%s: %v, %v", p, res, err)
+		}
+	}
+}
+
+// Thousands of requests of which every part is made up get no error of ours, and none of
+// the database's.
+func TestMadeUpRequests(t *testing.T) {
+	t.Parallel()
+	w := newScene(t, marked(t))
+	w.recover(true)
+	w.mark()
+	const seed = 20261127
+	rnd := rand.New(rand.NewPCG(seed, 0))
+	pick := func(of []string) string { return of[rnd.IntN(len(of))] }
+	names := strings.Fields("exhibit acq page path q state kind kinds from to after r o source dir v next before part frame at mark marked reference reason place back only zone key valid_from valid_to scope_from scope_to privileged number login password what to_whom when seal title address reach full")
+	pieces := []string{"1", "2", "1-A", "T-1", "-", "/", "..", "\\", "\x00", "\xff", "'", "\"", "%", "_", "kind:", "from:", "1970-01-01", "0001-01-01", "9999-12-31T23:59", "+99:99", "9223372036854775807", "9223372036854775808", "1e309", "NaN",
+		"\u202e", "\u0000", "🙂", "e\u0301", "\\u0000", "{}", "[", "<b>", "\r\n", " ", ",", "/data/talk/talk.db", "+44 7700 900417", "message", "intact", "below", "recovered", "warrant", strings.Repeat("x", 5000)}
+	value := func() (v string) {
+		for range 1 + rnd.IntN(3) {
+			v += pick(pieces)
+		}
+		return v
+	}
+	routes := w.app.Routed()
+	for n := range 3000 {
+		r := routes[rnd.IntN(len(routes))]
+		if r.Path == "/sign-out" || r.Path == "/sign-in" || strings.HasSuffix(r.Path, "/events") {
+			continue
+		}
+		form := url.Values{}
+		for range rnd.IntN(5) {
+			form.Add(pick(names), value())
+		}
+		at := regexp.MustCompile(`:[a-z]+`).ReplaceAllStringFunc(r.Path, func(p string) string {
+			switch {
+			case p == ":case" && rnd.IntN(8) > 0:
+				return "T-1"
+			case rnd.IntN(3) > 0:
+				return pick([]string{"1", "2", "imei", "sha256", "pause", "run"})
+			}
+			return url.PathEscape(value())
+		})
+		body, query := "", "?"+form.Encode()
+		if r.Method == http.MethodPost && rnd.IntN(4) > 0 {
+			body, query = form.Encode(), ""
+		}
+		req, err := http.NewRequest(r.Method, w.base+at+query, strings.NewReader(body))
+		if err != nil {
+			continue
+		}
+		if body != "" {
+			req.Header.Set("Content-Type", pick([]string{"application/x-www-form-urlencoded", "application/x-www-form-urlencoded", "multipart/form-data; boundary=x", "text/plain"}))
+		}
+		res, err := w.client.Do(req)
+		if err != nil {
+			t.Fatal(r, err)
+		}
+		b, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if res.StatusCode >= 500 || bytes.Contains(b, []byte("SQLSTATE")) {
+			t.Errorf("seed %d, request %d: %s %s%s %q: %d", seed, n, r.Method, at, query, body, res.StatusCode)
 		}
 	}
 }

@@ -1,0 +1,113 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/internal/recovery"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+	"crosswind/internal/web/report"
+)
+
+// The report holds every marked record: however many have no time, and from the first year
+// that a time can name to the last.
+func TestTheReportLeavesNothingOut(t *testing.T) {
+	t.Parallel()
+	w := newSite(t)
+	ctx := context.Background()
+	if _, err := w.s.DB().Exec("UPDATE authority SET scope_from = NULL, scope_to = NULL"); err != nil {
+		t.Fatal(err)
+	}
+	const untimed = 10_020
+	want := untimed
+	many := func(yield func(*record.Record, error) bool) {
+		say := func(n int, at *time.Time) bool {
+			return yield(&record.Record{UID: fmt.Sprint("m", n), Kind: record.Message, State: record.Intact, At: at, Text: "m", Parties: []string{"+447700900417"}}, nil)
+		}
+		for i := range untimed {
+			if !say(i, nil) {
+				return
+			}
+		}
+		for _, year := range []int{1, 2, 880, 881, 1600, 1970, 9999} {
+			at := time.Date(year, 1, 1, 0, 0, 0, 0, time.UTC)
+			want++
+			if !say(want, &at) {
+				return
+			}
+		}
+	}
+	_, err := w.s.QueueRun(ctx, w.cs, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "E"}, store.Act{Book: w.cs.Book(), By: "E", What: "q", On: "t"})
+	if err == nil {
+		w.run, err = w.s.TakeRun(ctx, run.NewProcess("test"), run.DefaultLease)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.s.SaveDatabase(ctx, w.cs, w.run, w.acq, &store.RecoveredDatabase{RecoveryID: w.recovery(w.run), Path: "/many", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, many); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.s.DB().Exec("INSERT INTO mark SELECT id, 'E', now(), 'because' FROM record WHERE db = '/many'"); err != nil {
+		t.Fatal(err)
+	}
+	r, err := report.Build(ctx, w.s, w.cs, "test", "E")
+	if err != nil {
+		t.Fatal(err)
+	}
+	seen := map[string]bool{}
+	for _, m := range r.Marked {
+		seen[m.UID] = true
+	}
+	if len(r.Marked) != want || len(seen) != want {
+		t.Errorf("%d records are marked, and the report holds %d, %d of them different", want, len(r.Marked), len(seen))
+	}
+	if b, err := r.HTML(); err != nil || !bytes.Contains(b, []byte("0001-01-01 00:00:00")) || !bytes.Contains(b, []byte("9999-01-01 00:00:00")) {
+		t.Error("the first and the last year are not in it: ", err)
+	}
+}
+
+// A record that two acquisitions hold is one with two proofs, and an earlier version
+// stands beside the row as it is now: in the report and on Examine.
+func TestOneRecordTwoProofs(t *testing.T) {
+	t.Parallel()
+	w := newScene(t, marked(t))
+	w.recover(true)
+	if r := w.bench.Do("acquire backup", map[string]any{"path": "/x", "exhibit": w.acq.ExhibitID}); r.State != "done" {
+		t.Fatal(r.Error)
+	}
+	as, err := w.s.Acquisitions(context.Background(), w.cs.ID, 0)
+	if err != nil || len(as) != 2 {
+		t.Fatal(as, err)
+	}
+	for _, a := range as {
+		w.ended(w.bench.Queue("recover", recovery.Subject{Exhibit: a.ExhibitID, Acquisition: a.ID, Name: fmt.Sprintf("1-A acquisition %d", a.Number), Full: true}), "done")
+	}
+	record := func(what string) (id string) {
+		return w.column("SELECT min(id)::text FROM record WHERE acquisition_id = " + fmt.Sprint(w.acq.ID) + " AND " + what)
+	}
+	earlier, intact := record("state = 'earlier' AND summary LIKE 'OKAYjour%'"), record("state = 'intact' AND summary LIKE 'OKAYlive%'")
+	for _, id := range []string{earlier, intact} {
+		if code, page := w.post("/case/T-1/examine/mark/"+id, "reason", "because"); code != http.StatusOK {
+			t.Fatal(code, page)
+		}
+	}
+	_, b := w.get("/case/T-1/report")
+	page := string(b)
+	for _, want := range []string{"is also in acquisition 2 of 1-A: one record, and a further proof of it", `<dt>The row now</dt><dd dir="auto">plain `} {
+		if n := strings.Count(page, want); n == 0 {
+			t.Errorf("the report does not say %q", want)
+		}
+	}
+	_, before := w.get("/case/T-1/examine?o=1&r=" + earlier)
+	_, live := w.get("/case/T-1/examine?o=1&r=" + intact)
+	if !bytes.Contains(before, []byte("plain")) || !bytes.Contains(live, []byte("acquisition 2")) {
+		t.Error("Examine does not show the row as it is now, or the other acquisition")
+	}
+}
