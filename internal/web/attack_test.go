@@ -186,7 +186,7 @@ func TestMadeUpRequests(t *testing.T) {
 	t.Parallel()
 	w := newScene(t, marked(t))
 	w.recover(true)
-	w.mark()
+	w.mark("marked")
 	const seed = 20261127
 	rnd := rand.New(rand.NewPCG(seed, 0))
 	pick := func(of []string) string { return of[rnd.IntN(len(of))] }
@@ -343,7 +343,7 @@ func TestSealingReadsAgain(t *testing.T) {
 	t.Parallel()
 	w := newScene(t, marked(t))
 	w.recover(true)
-	w.mark()
+	w.mark("marked")
 	made := func() (ok bool, said string) {
 		r := w.bench.Do("package", map[string]any{})
 		return r.State == "done", r.Error

@@ -252,17 +252,7 @@ func newScene(t *testing.T, files map[string][]byte) *scene {
 
 func (w *scene) post(path string, pairs ...string) (int, string) {
 	w.t.Helper()
-	v := url.Values{}
-	for i := 0; i < len(pairs); i += 2 {
-		v.Add(pairs[i], pairs[i+1])
-	}
-	res, err := w.client.PostForm(w.base+path, v)
-	if err != nil {
-		w.t.Fatal(err)
-	}
-	defer res.Body.Close()
-	b, _ := io.ReadAll(res.Body)
-	return res.StatusCode, string(b)
+	return send(w.t, w.client, w.base+path, pairs)
 }
 
 func (w *scene) get(path string) (int, []byte) {
@@ -447,21 +437,27 @@ func (w *scene) look(when string, marks ...string) {
 			}
 			w.search(when+": GET "+p, b, marks)
 			if bytes.HasPrefix(b, []byte("PK")) {
-				z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
-				if err != nil {
-					w.t.Fatal(err)
-				}
-				for _, e := range z.File {
-					in, _ := e.Open()
-					c, _ := io.ReadAll(in)
-					w.search(when+": "+e.Name+" of the package", c, marks)
-				}
+				w.unpack(when, b, marks)
 			}
 		}
 	}
 	for _, q := range []string{"SELECT coalesce(string_agg(line, ' '), '') FROM run_log", "SELECT coalesce(string_agg(convert_from(line, 'UTF8'), ' '), '') FROM ledger", "SELECT coalesce(string_agg(r::text, ' '), '') FROM record r",
 		"SELECT coalesce(string_agg(f::text, ' '), '') FROM found_row f", "SELECT coalesce(string_agg(d::text, ' '), '') FROM recovered_database d"} {
 		w.search(when+": "+q, []byte(w.column(q)), marks)
+	}
+}
+
+// unpack searches what a package holds.
+func (w *scene) unpack(when string, b []byte, marks []string) {
+	w.t.Helper()
+	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	for _, e := range z.File {
+		in, _ := e.Open()
+		c, _ := io.ReadAll(in)
+		w.search(when+": "+e.Name+" of the package", c, marks)
 	}
 }
 
@@ -554,8 +550,9 @@ func TestNothingOutsideScopeIsSeen(t *testing.T) {
 				if k := slices.Index(hidden, wider); k >= 0 && slices.Contains(order[:i], "widened") && op != "narrowed" {
 					hidden = slices.Delete(hidden, k, k+1) // read again
 				}
-				w.mark()
-				w.look(strings.Join(order[:i+1], " "), hidden...)
+				when := strings.Join(order[:i+1], " ")
+				w.mark(when, hidden...)
+				w.look(when, hidden...)
 			}
 			w.recover(true)
 			if _, b := w.get("/case/T-1/examine?q=OKAY"); !bytes.Contains(b, []byte("OKAYlive")) {
@@ -577,17 +574,19 @@ func (w *scene) authority(number string, kinds []string, privileged string) {
 	}
 }
 
-// mark marks some records and makes a package of them.
-func (w *scene) mark() {
+// mark marks some records and makes a package of them, in which no marks are, whoever
+// would have it.
+func (w *scene) mark(when string, marks ...string) {
 	w.t.Helper()
-	rs, _, err := w.s.Records(context.Background(), store.Filter{CaseID: w.cs.ID}, store.After{}, 500)
+	ctx := context.Background()
+	rs, _, err := w.s.Records(ctx, store.Filter{CaseID: w.cs.ID}, store.After{}, 500)
 	if err != nil {
 		w.t.Fatal(err)
 	}
 	for i := range rs {
 		chosen := i%(1+len(rs)/6) == 0 || strings.Contains(rs[i].Summary, later) // which a package made before it is narrowed has
 		if chosen && rs[i].MarkReason == nil {
-			if err := w.s.Mark(context.Background(), w.cs, &rs[i], "because", "E (e)"); err != nil {
+			if err := w.s.Mark(ctx, w.cs, &rs[i], "because", "E (e)"); err != nil {
 				w.t.Fatal(err)
 			}
 		}
@@ -597,7 +596,17 @@ func (w *scene) mark() {
 	}
 	if r := w.bench.Do("package", map[string]any{}); r.State != "done" {
 		w.t.Errorf("the package: %s: %s\n%s", r.State, r.Error, strings.Join(r.Log, "\n"))
+		return
 	}
+	all, err := w.s.Packages(ctx, w.cs.ID)
+	var b []byte
+	if err == nil {
+		b, err = os.ReadFile(filepath.Join(w.app.Packages, all[0].Name))
+	}
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	w.unpack(when+", as it was made", b, marks)
 }
 
 // hashed is the hash of the password of tests.

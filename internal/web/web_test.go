@@ -157,13 +157,19 @@ func (w *site) get(path string) (int, string) {
 
 func (w *site) post(path string, pairs ...string) (int, string) {
 	w.t.Helper()
+	return send(w.t, w.client, w.base+path, pairs)
+}
+
+// send sends a form of names and values.
+func send(t *testing.T, client *http.Client, address string, pairs []string) (int, string) {
+	t.Helper()
 	v := url.Values{}
 	for i := 0; i < len(pairs); i += 2 {
 		v.Add(pairs[i], pairs[i+1])
 	}
-	res, err := w.client.PostForm(w.base+path, v)
+	res, err := client.PostForm(address, v)
 	if err != nil {
-		w.t.Fatal(err)
+		t.Fatal(err)
 	}
 	defer res.Body.Close()
 	b, _ := io.ReadAll(res.Body)

@@ -1,0 +1,130 @@
+package casefile
+
+import (
+	"bufio"
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+
+	"crosswind/core/fieldmap"
+)
+
+// readRecords checks that each record is in canonical form and gives the ID that its
+// place has, that its bytes are in the file it names and give its values again, that the
+// file stands in a manifest that the ledger vouches for, and that the ledger marks it.
+func (c *checker) readRecords(vouched map[string]bool) {
+	f, err := c.open(RecordsName)
+	if err != nil {
+		c.fault(RecordsName, "cannot be read: "+err.Error(), "", "")
+		return
+	}
+	defer f.Close()
+	listed := map[string]map[string]string{} // manifest to path to SHA-256
+	in := bufio.NewReaderSize(until{c.ctx, f}, 1<<16)
+	for n := 1; ; n++ {
+		line, err := readLine(in)
+		if err == io.EOF {
+			break
+		}
+		where := fmt.Sprintf("%s line %d", RecordsName, n)
+		if err != nil {
+			c.fault(where, err.Error(), "", "")
+			break
+		}
+		c.readRecord(where, line, listed, vouched)
+	}
+	for _, left := range c.marks.Left() {
+		c.fault(RecordsName, "lacks a record that the ledger marks: "+left, "", "")
+	}
+}
+
+// readLine reads a line without its line feed, which every line has.
+func readLine(in *bufio.Reader) ([]byte, error) {
+	var line []byte
+	for {
+		part, err := in.ReadSlice('\n')
+		line = append(line, part...)
+		switch {
+		case err == nil:
+			return line[:len(line)-1], nil
+		case len(line) > maxTagFile:
+			return nil, fmt.Errorf("is longer than %d bytes", maxTagFile)
+		case err == bufio.ErrBufferFull:
+		case err == io.EOF && len(line) > 0:
+			return nil, errors.New("does not end with a line feed")
+		default:
+			return nil, err
+		}
+	}
+}
+
+func (c *checker) readRecord(where string, line []byte, listed map[string]map[string]string, vouched map[string]bool) {
+	r := &RecordLine{}
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.DisallowUnknownFields()
+	if err := d.Decode(r); err != nil || r.Record == nil {
+		c.fault(where, "is no record", "", "")
+		return
+	}
+	c.r.Records++
+	c.records = append(c.records, r)
+	name := "record " + r.UID + ": "
+	if canon, err := r.Line(); err != nil || !bytes.Equal(canon, line) {
+		c.fault(where, name+"is not in canonical form (RFC 8785)", "", "")
+	}
+	for _, x := range c.records[:len(c.records)-1] {
+		if x.UID == r.UID && x.Exhibit == r.Exhibit && x.Acquisition == r.Acquisition {
+			c.fault(where, name+"is there twice", "", "")
+		}
+	}
+	again := *r.Record
+	if again.SetUID(); again.UID != r.UID {
+		c.fault(where, name+"its ID is not that of its place", again.UID, r.UID)
+	}
+	o := r.Origin
+	if cell, err := c.cell(r); err != nil {
+		c.fault(where, name+err.Error(), "", "")
+	} else if sum := sha256.Sum256(cell); hex.EncodeToString(sum[:]) != o.Digest {
+		c.fault(where, name+"the SHA-256 of its bytes", o.Digest, hex.EncodeToString(sum[:]))
+	} else if differs, known := fieldmap.Again(r.Record, cell); !known {
+		c.r.Unread++
+	} else {
+		for _, d := range differs {
+			c.fault(where, name+"is not what its bytes say: its "+d.Part, strconv.Quote(d.Gives), strconv.Quote(d.Says))
+		}
+	}
+	manifest := ManifestsDir + r.Manifest
+	c.used[manifest] = true
+	if listed[manifest] == nil {
+		listed[manifest] = c.acquired(manifest, vouched)
+	}
+	if s := listed[manifest][o.Stored]; s != o.SHA256 {
+		c.fault(where, name+"the SHA-256 of "+o.Stored+" in "+manifest, o.SHA256, "\""+s+"\"")
+	}
+	source := SourceName(r.Exhibit, r.Acquisition)
+	if prefix := strings.ReplaceAll(source, " acquisition ", "-acquisition-"); r.Manifest != prefix+".sha256" && r.Manifest != prefix+"-content.sha256" {
+		c.fault(where, name+"its manifest is not that of "+source, prefix+".sha256", r.Manifest)
+	}
+	switch m, ok := c.marks.Take(r.UID, source); {
+	case !ok:
+		c.fault(where, name+"the ledger does not mark it", "", "")
+	case m.Reason != r.Mark || m.By != r.MarkedBy:
+		c.fault(where, name+"its mark is not that of the ledger", m.Reason+" ("+m.By+")", r.Mark+" ("+r.MarkedBy+")")
+	}
+}
+
+// table compares records.csv with what the records give.
+func (c *checker) table() {
+	b, err := c.read(CSVName)
+	if err != nil {
+		c.fault(CSVName, "cannot be read: "+err.Error(), "", "")
+	} else if !bytes.Equal(b, CSV(c.records)) {
+		c.fault(CSVName, "is not what "+RecordsName+" gives", "", "")
+	}
+}

@@ -1,0 +1,273 @@
+package store
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"iter"
+	"strings"
+	"time"
+
+	"crosswind/core/fieldmap"
+	"crosswind/core/record"
+
+	"github.com/jackc/pgx/v5"
+)
+
+// Recovery is one reading of an acquisition's databases.
+type Recovery struct {
+	ID            int64
+	AcquisitionID int64 `db:"acquisition_id"`
+	RunID         int64 `db:"run_id"`
+	FullPass      bool  `db:"full_pass"`
+	Authority     int64 `db:"authority_id"` // the last one whose scope was known when it began
+	Epoch         int64 `db:"scope_epoch"`  // of the case's scope, when it began
+	Tool          string
+	StartedAt     time.Time  `db:"started_at"`
+	EndedAt       *time.Time `db:"ended_at"`
+}
+
+// RecoveredDatabase is what one database gave.
+type RecoveredDatabase struct {
+	RecoveryID int64 `db:"recovery_id"`
+	Path       string
+	FieldMap   string `db:"field_map"`
+	Live       int64
+	ByOrigin   json.RawMessage `db:"by_origin"`
+	Notes      Array[string]
+	Withheld   json.RawMessage  // outside scope: why to how many
+	Whole      bool             // every byte was read, by a full pass
+	Map        *PageMap         `db:"-"`
+	Outside    []string         `db:"-"` // UIDs of what is withheld: what was kept of it under an earlier scope goes
+	Members    fieldmap.Members `db:"-"` // who was seen in its conversations
+}
+
+// Origins gives ByOrigin as counts.
+func (d *RecoveredDatabase) Origins() map[string]int64 {
+	return counts(d.ByOrigin)
+}
+
+// OutsideScope gives Withheld as counts.
+func (d *RecoveredDatabase) OutsideScope() map[string]int64 { return counts(d.Withheld) }
+
+func counts(b json.RawMessage) map[string]int64 {
+	m := map[string]int64{}
+	json.Unmarshal(b, &m) // written by SaveDatabase
+	return m
+}
+
+// RecoveryForRun finds the recovery that a run makes, or begins it. One that began under
+// an earlier scope begins again under the present one.
+func (s *Store) RecoveryForRun(ctx context.Context, c *Case, run *Run, r Recovery) (got *Recovery, again bool, err error) {
+	got = &Recovery{}
+	err = s.Held(ctx, run, func(t *Tx) error {
+		err := t.GetContext(ctx, &r.Epoch, "SELECT scope_epoch FROM cases WHERE id = $1", c.ID)
+		if err == nil {
+			err = t.GetContext(ctx, &r.Authority, "SELECT coalesce(max(id), 0) FROM authority WHERE case_id = $1", c.ID)
+		}
+		if err != nil {
+			return fmt.Errorf("reading the scope: %w", err)
+		}
+		if err := t.exec("beginning the recovery", "INSERT INTO recovery(acquisition_id, run_id, full_pass, authority_id, scope_epoch, tool, started_at) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (run_id) DO NOTHING",
+			r.AcquisitionID, run.ID, r.FullPass, r.Authority, r.Epoch, r.Tool, r.StartedAt); err != nil {
+			return err
+		}
+		if err := t.GetContext(ctx, got, "SELECT * FROM recovery WHERE run_id = $1", run.ID); err != nil {
+			return fmt.Errorf("beginning the recovery: %w", err)
+		}
+		if again = got.Epoch != r.Epoch; again {
+			got.Epoch, got.Authority, got.StartedAt = r.Epoch, r.Authority, r.StartedAt
+			return t.exec("beginning the recovery again", "UPDATE recovery SET scope_epoch = $2, authority_id = $3, started_at = $4 WHERE id = $1", got.ID, r.Epoch, r.Authority, r.StartedAt)
+		}
+		return nil
+	})
+	return got, again, err
+}
+
+// LatestRecovery finds the recovery of an acquisition that speaks for it: of those that
+// ended the last full pass, or else the last light one.
+func (s *Store) LatestRecovery(ctx context.Context, acquisition int64) (*Recovery, error) {
+	r := &Recovery{}
+	return r, s.get(ctx, r, "recovery", "SELECT * FROM recovery WHERE acquisition_id = $1 AND ended_at IS NOT NULL ORDER BY full_pass DESC, id DESC LIMIT 1", acquisition)
+}
+
+// RecoveryByID finds a recovery.
+func (s *Store) RecoveryByID(ctx context.Context, id int64) (*Recovery, error) {
+	r := &Recovery{}
+	return r, s.get(ctx, r, "recovery", "SELECT * FROM recovery WHERE id = $1", id)
+}
+
+// ReadFully reports whether a database of an acquisition has been read to its last byte
+// by a full pass that ended, under the authorities as they are now.
+func (s *Store) ReadFully(ctx context.Context, acquisition int64, path string) (is bool, err error) {
+	err = s.get(ctx, &is, "whether "+path+" was read fully", `SELECT EXISTS (SELECT FROM recovery v JOIN recovered_database d ON d.recovery_id = v.id JOIN acquisition a ON a.id = v.acquisition_id
+  JOIN cases c ON c.id = a.case_id WHERE v.acquisition_id = $1 AND v.ended_at IS NOT NULL AND v.full_pass AND v.scope_epoch = c.scope_epoch AND d.path = $2 AND d.whole)`, acquisition, path)
+	return is, err
+}
+
+// RecoveredDatabases lists what the databases of a recovery gave.
+func (s *Store) RecoveredDatabases(ctx context.Context, recovery int64) (out []RecoveredDatabase, err error) {
+	err = s.list(ctx, &out, "listing the databases", "SELECT * FROM recovered_database WHERE recovery_id = $1 ORDER BY path", recovery)
+	return out, err
+}
+
+// recordColumns are those that a reading gives.
+var recordColumns = []string{"case_id", "exhibit_id", "acquisition_id", "recovery_id", "uid", "kind", "state", "place", "at", "thread", "thread_title", "thread_lost",
+	"person", "handle", "parties", "db", "direction", "summary", "body"}
+
+// Changes says what a reading changed of what an earlier one had said of a database.
+type Changes struct {
+	Again int64 // records whose content is another now
+	Gone  int64 // records that it does not find, or that lie outside scope now
+}
+
+// SaveDatabase keeps the records of one database that a run reads, as they come, and
+// then what it gave, which d says once they have come. What an earlier reading said of a
+// record is replaced, and its mark stays. A record that a full pass does not find any
+// more, or that an older field map read, goes; so does what lies outside scope as the
+// authorities are when the transaction ends, whatever they were when the reading began.
+// An error among the records keeps nothing.
+func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) (ch Changes, err error) {
+	err = s.Held(ctx, r, func(t *Tx) error {
+		if err := t.exec("keeping records", "CREATE TEMPORARY TABLE incoming (LIKE record) ON COMMIT DROP"); err != nil {
+			return err
+		}
+		if err := t.exec("keeping records", "ALTER TABLE incoming ALTER COLUMN id DROP NOT NULL"); err != nil {
+			return err
+		}
+		if err := t.loadRecords(a, d, records); err != nil {
+			return err
+		}
+		// No statistics are there for what is new in this transaction: without an index
+		// every record might be compared with every other.
+		if err := t.exec("keeping records", "CREATE INDEX ON incoming (uid)"); err != nil {
+			return err
+		}
+		if err := t.exec("keeping records", "ANALYZE incoming"); err != nil {
+			return err
+		}
+		// From here on the scope stands still.
+		if err := t.exec("holding the scope", "SELECT 1 FROM cases WHERE id = $1 FOR SHARE", c.ID); err != nil {
+			return err
+		}
+		if err := t.exec("locking the exhibit", "SELECT 1 FROM exhibit WHERE id = $1 FOR UPDATE", a.ExhibitID); err != nil {
+			return err
+		}
+		if ch, err = t.merge(c, a, d, r.By); err != nil {
+			return err
+		}
+		if err := t.exec("keeping what "+d.Path+" gave", "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld, whole) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) "+
+			"ON CONFLICT (recovery_id, path) DO UPDATE SET field_map = excluded.field_map, live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld, whole = excluded.whole",
+			d.RecoveryID, d.Path, d.FieldMap, d.Live, d.ByOrigin, d.Notes.param(), d.Withheld, d.Whole); err != nil {
+			return err
+		}
+		if d.Map != nil {
+			d.Map.RecoveryID, d.Map.Path = d.RecoveryID, d.Path
+			if err := t.savePageMap(d.Map); err != nil {
+				return err
+			}
+		}
+		return t.keepMembers(c, a, d, r.By)
+	})
+	return ch, err
+}
+
+// loadRecords loads records into the table incoming.
+func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) error {
+	next, stop := iter.Pull2(records)
+	defer stop()
+	var fault error // of the records
+	err := t.load("incoming", recordColumns, pgx.CopyFromFunc(func() ([]any, error) {
+		r, err, ok := next()
+		if !ok || err != nil {
+			fault = err
+			return nil, err
+		}
+		Keep(r)
+		body, err := json.Marshal(r)
+		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At, r.Thread, r.ThreadTitle, r.ThreadLost,
+			r.Person, r.Handle, Array[string](r.Parties).param(), d.Path, r.Direction, r.Text, body}, err
+	}))
+	if fault != nil {
+		return fault
+	}
+	if err != nil {
+		return fmt.Errorf("loading records: %w", err)
+	}
+	return nil
+}
+
+// Keep makes a record what the database can keep of it, and says so in it.
+func Keep(r *record.Record) {
+	changed := false
+	for _, s := range []*string{&r.Thread, &r.ThreadTitle, &r.Person, &r.Handle, &r.Text} {
+		if c := record.Clean(*s); c != *s {
+			*s, changed = c, true
+		}
+	}
+	for i := range r.Details {
+		if c := record.Clean(r.Details[i].Value); c != r.Details[i].Value {
+			r.Details[i].Value, changed = c, true
+		}
+	}
+	if changed {
+		r.Details = append(r.Details, record.Detail{Label: "Kept as", Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
+	}
+}
+
+// merge brings the records of the table incoming together with those that are there.
+func (t *Tx) merge(c *Case, a *Acquisition, d *RecoveredDatabase, by string) (ch Changes, err error) {
+	var again []struct {
+		UID    string
+		Marked bool
+	}
+	err = t.SelectContext(t.ctx, &again, `SELECT r.uid, m.record_id IS NOT NULL AS marked FROM record r JOIN incoming i ON i.acquisition_id = r.acquisition_id AND i.uid = r.uid
+LEFT JOIN mark m ON m.record_id = r.id WHERE r.acquisition_id = $1 AND r.body <> i.body ORDER BY r.uid`, a.ID)
+	if err != nil {
+		return ch, fmt.Errorf("comparing with earlier readings: %w", err)
+	}
+	ch.Again = int64(len(again))
+	for _, x := range again {
+		if x.Marked {
+			if err := t.Log(Act{c.Book(), by, "record.read_again", x.UID, map[string]string{"field_map": d.FieldMap, "marked": "yes"}}); err != nil {
+				return ch, err
+			}
+		}
+	}
+	list := strings.Join(recordColumns, ", ")
+	var set []string
+	for _, col := range recordColumns[3:] {
+		switch col {
+		case "uid":
+		case "recovery_id": // a light pass that says the same leaves it to the full one before
+			set = append(set, fmt.Sprintf("recovery_id = CASE WHEN record.body = excluded.body AND record.recovery_id IS NOT NULL AND NOT %t THEN record.recovery_id ELSE excluded.recovery_id END", d.Whole))
+		default:
+			set = append(set, col+" = excluded."+col)
+		}
+	}
+	if err := t.exec("keeping records", "INSERT INTO record("+list+") SELECT DISTINCT ON (uid) "+list+" FROM incoming ORDER BY uid ON CONFLICT (acquisition_id, uid) DO UPDATE SET "+strings.Join(set, ", ")); err != nil {
+		return ch, err
+	}
+	var gone []int64
+	err = t.SelectContext(t.ctx, &gone, `SELECT r.id FROM record r WHERE r.acquisition_id = $1 AND (r.uid = ANY($2) OR r.db = $3 AND r.recovery_id IS DISTINCT FROM $4
+  AND NOT EXISTS (SELECT FROM incoming i WHERE i.uid = r.uid) AND ($5 OR r.body->'origin'->>'field_map' <> $6))`, a.ID, Array[string](d.Outside).param(), d.Path, d.RecoveryID, d.Whole, d.FieldMap)
+	if err != nil {
+		return ch, fmt.Errorf("comparing with earlier readings: %w", err)
+	}
+	ch.Gone = int64(len(gone))
+	return ch, t.drop(c, gone, "not found again, or outside scope, by the reading with "+cmp.Or(d.FieldMap, "no field map"), by)
+}
+
+// EndRecovery ends a recovery and its run.
+func (s *Store) EndRecovery(ctx context.Context, r *Run, v *Recovery, act Act) error {
+	return s.change(ctx, func(t *Tx) error {
+		if err := t.EndRun(r, "done", ""); err != nil {
+			return err
+		}
+		if err := t.exec("ending the recovery", "UPDATE recovery SET ended_at = now() WHERE id = $1", v.ID); err != nil {
+			return err
+		}
+		return t.Log(act)
+	}, false)
+}

@@ -1,0 +1,249 @@
+package report
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"time"
+
+	"crosswind/core/casefile"
+	"crosswind/core/digest"
+	"crosswind/core/ledger"
+	"crosswind/internal/evidence"
+	"crosswind/internal/recovery"
+	"crosswind/internal/run"
+	"crosswind/internal/store"
+	"crosswind/internal/vault"
+)
+
+// Maker makes packages.
+type Maker struct {
+	Store    *store.Store
+	Evidence *evidence.Door
+	Reader   *recovery.Recoverer
+	Tool     string
+	Dir      string // where packages are kept
+	Key      ed25519.PrivateKey
+}
+
+// Package is the job of runs of kind "package".
+func (m *Maker) Package(ctx context.Context, t *run.Task) error {
+	cs, err := m.Store.CaseByID(ctx, t.Run.CaseID)
+	if err != nil {
+		return err
+	}
+	r, err := Build(ctx, m.Store, cs, m.Tool, t.Run.By)
+	if err != nil {
+		return err
+	}
+	if len(r.Marked) == 0 {
+		return errors.New("no record is marked: a package holds the marked records, and there is none")
+	}
+	for _, e := range r.Exhibits {
+		if err := store.CheckReference(e.Reference); err != nil {
+			return fmt.Errorf("%w. Give the exhibit one by the rule, on Intake", err)
+		}
+	}
+	if err := m.holds(ctx, t, cs, r); err != nil {
+		return err
+	}
+	head, err := m.Store.SignedHead(ctx, cs.Book())
+	if err != nil {
+		return err
+	}
+	r.Ledger.Size, r.Ledger.Hash = head.Size, head.Last // the report speaks of the ledger that goes with it
+	parts, bytes, err := m.parts(ctx, r, head)
+	if err != nil {
+		return err
+	}
+	t.Total(bytes, int64(len(parts)))
+	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s-%d", cs.Reference, r.At.UTC().Format("20060102T150405.000Z"), t.Run.ID), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
+	for _, p := range parts {
+		open := p.Open
+		bag.Parts = append(bag.Parts, casefile.Part{Path: p.Path, Open: func() (io.ReadCloser, error) {
+			in, err := open()
+			if err != nil {
+				return nil, err
+			}
+			t.Done(0, 1)
+			return struct {
+				io.Reader
+				io.Closer
+			}{vault.Told(ctx, in, t.Read), in}, nil
+		}})
+	}
+	name := bag.Name + ".zip"
+	set, err := m.write(ctx, name, bag)
+	if err != nil {
+		return err
+	}
+	_, _, sum := set.Hex()
+	t.Logf("%s: %d bytes, SHA-256 %s", name, set.Size, sum)
+	return m.Store.EndPackage(ctx, t.Run, store.Package{CaseID: cs.ID, Name: name, By: t.Run.By, At: r.At, Size: set.Size, SHA256: sum},
+		store.Act{Book: cs.Book(), By: t.Run.By, What: "package.made", On: name, Detail: map[string]string{"sha256": sum, "bytes": fmt.Sprint(set.Size), "records": fmt.Sprint(len(r.Marked)), "ledger_entries": fmt.Sprint(head.Size)}})
+}
+
+// write writes the archive under a temporary name, checks it as its reader
+// will, and gives it its name, which nothing has yet. The file is locked while it is
+// written, so that a sweep knows that somebody owns it.
+func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*digest.Set, error) {
+	if err := os.MkdirAll(m.Dir, 0o700); err != nil {
+		return nil, fmt.Errorf("the packages' folder: %w", err)
+	}
+	f, err := vault.CreateOwned(m.Dir, "making-*.zip")
+	if err != nil {
+		return nil, fmt.Errorf("the packages' folder: %w", err)
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	w := digest.NewWriter()
+	err = casefile.Write(io.MultiWriter(f, w), bag, m.Key)
+	set := w.Sum()
+	if err != nil {
+		return nil, err
+	}
+	if err := errors.Join(f.Sync(), f.Chmod(0o400)); err != nil {
+		return nil, fmt.Errorf("writing the package: %w", err)
+	}
+	res, err := casefile.VerifyPath(ctx, f.Name(), casefile.Options{Key: hex.EncodeToString(m.Key.Public().(ed25519.PublicKey)), Now: time.Now()})
+	if err != nil {
+		return nil, err
+	}
+	if len(res.Faults) > 0 {
+		return nil, fmt.Errorf("the package does not verify and is not kept: %s: %s", res.Faults[0].Where, res.Faults[0].What) // no values: the ledger keeps it
+	}
+	if err := os.Link(f.Name(), filepath.Join(m.Dir, name)); err != nil { // which replaces nothing
+		return nil, fmt.Errorf("keeping the package: %w", err)
+	}
+	return set, nil
+}
+
+// parts are the payload of a package. bytes is about what they hold together.
+func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts []casefile.Part, total int64, err error) {
+	html, err := r.HTML()
+	if err != nil {
+		return nil, 0, fmt.Errorf("writing the report: %w", err)
+	}
+	var lines bytes.Buffer
+	var records []*casefile.RecordLine
+	taken := map[string]bool{}
+	used := map[*acquisition]bool{}
+	for _, k := range r.Marked {
+		o := k.Whole.Origin
+		open, _, err := m.Evidence.Whole(ctx, r.Case.ID, &k.Acquisition.Acquisition, o.SHA256)
+		if err != nil {
+			return nil, 0, err
+		}
+		l := &casefile.RecordLine{Record: k.Whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.ManifestName(),
+			FileWithheld: open == nil, Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
+		records = append(records, l)
+		used[k.Acquisition] = true
+		line, err := l.Line()
+		if err != nil {
+			return nil, 0, err
+		}
+		lines.Write(append(line, '\n'))
+		if l.FileWithheld {
+			if taken[o.Digest] {
+				continue
+			}
+			taken[o.Digest] = true
+			c, err := m.Evidence.Cell(ctx, &k.Record)
+			if err != nil {
+				return nil, 0, err
+			}
+			if c.Now != o.Digest {
+				return nil, 0, fmt.Errorf("the bytes of record %s are not those that were read: their SHA-256 is now %s", k.UID, c.Now)
+			}
+			parts = append(parts, casefile.Bytes(casefile.CellsDir+o.Digest, c.Bytes))
+			total += int64(len(c.Bytes))
+		} else if sum := o.SHA256; !taken[sum] {
+			taken[sum] = true
+			parts = append(parts, casefile.Part{Path: casefile.FilesDir + sum, Open: func() (io.ReadCloser, error) { return open() }})
+			if f, err := open(); err == nil {
+				if st, err := f.Stat(); err == nil {
+					total += st.Size()
+				}
+				f.Close()
+			}
+		}
+	}
+	for a := range used {
+		unread, err := m.Store.Unread(ctx, a.ID, "")
+		if err != nil {
+			return nil, 0, err
+		}
+		if len(unread) > 0 {
+			var b bytes.Buffer
+			for _, u := range unread {
+				fmt.Fprintln(&b, u)
+			}
+			parts = append(parts, casefile.Bytes(fmt.Sprintf("%s%s-acquisition-%d.unread", casefile.ManifestsDir, a.Reference, a.Number), b.Bytes()))
+		}
+		if a.ContentManifest != "" {
+			var b bytes.Buffer
+			for f, err := range m.Store.AllFiles(ctx, a.ID, store.Content) {
+				if err != nil {
+					return nil, 0, err
+				}
+				fmt.Fprintln(&b, digest.Line{Sum: f.SHA256, Path: f.Path})
+			}
+			parts = append(parts, casefile.Bytes(casefile.ManifestsDir+a.ManifestName(), b.Bytes()))
+		}
+		for suffix, sum := range map[string]func(*store.File) string{
+			"sha256": func(f *store.File) string { return f.SHA256 }, "sha1": func(f *store.File) string { return f.SHA1 }, "md5": func(f *store.File) string { return f.MD5 }} {
+			var b bytes.Buffer
+			for f, err := range m.Store.AllFiles(ctx, a.ID, store.Source) {
+				if err != nil {
+					return nil, 0, err
+				}
+				fmt.Fprintln(&b, digest.Line{Sum: sum(f), Path: f.Path})
+			}
+			parts = append(parts, casefile.Bytes(fmt.Sprintf("%s%s-acquisition-%d.%s", casefile.ManifestsDir, a.Reference, a.Number, suffix), b.Bytes()))
+		}
+	}
+	var book bytes.Buffer
+	n := int64(0)
+	for line, err := range m.Store.Lines(ctx, r.Case.Book()) {
+		if err != nil {
+			return nil, 0, err
+		}
+		if n++; n > head.Size {
+			break
+		}
+		book.Write(append(line, '\n'))
+	}
+	h, err := head.Line()
+	if err != nil {
+		return nil, 0, err
+	}
+	earlier, err := m.Store.Heads(r.Case.Book())
+	if err != nil {
+		return nil, 0, err
+	}
+	var heads bytes.Buffer
+	for i := range earlier {
+		if earlier[i].Size > head.Size {
+			break
+		}
+		line, err := earlier[i].Line()
+		if err != nil {
+			return nil, 0, err
+		}
+		heads.Write(append(line, '\n'))
+	}
+	for _, p := range []struct {
+		path string
+		b    []byte
+	}{{casefile.ReportName, html}, {casefile.RecordsName, lines.Bytes()}, {casefile.CSVName, casefile.CSV(records)}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}, {casefile.HeadsName, heads.Bytes()}} {
+		parts = append(parts, casefile.Bytes(p.path, p.b))
+		total += int64(len(p.b))
+	}
+	return parts, total, nil
+}
