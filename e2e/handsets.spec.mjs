@@ -205,7 +205,7 @@ test("a handset that restarts again and again, and a mark that its stand-in refu
   const post = async (path, form) => (await page.request.post(at(path), { form })).text();
   expect(await post("/acquire/handset?exhibit=C&at=4&by=storage", {})).toContain("what is in service mode is TN-5, and exhibit C is TN-7C");
   expect(await post("/acquire/handset?exhibit=B&at=2", { kinds: "contact" })).toContain(
-    "is no kind of record that an authority of the case covers",
+    "is not a kind of record that an authority of the case covers",
   );
   await page.getByRole("button", { name: "Read the storage" }).click();
   await expect(page.getByText("D acquisition 1").first()).toBeVisible({ timeout: 90_000 });

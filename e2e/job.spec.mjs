@@ -397,7 +397,7 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await page.goto(kase() + "/examine?q=" + encodeURIComponent("+44 7700 900551")); // counsel's: withheld
   await expect(page.getByText("No record lies here.")).toBeVisible();
   await page.goto(kase() + "/examine?from=yesterday");
-  await expect(page.getByText("is no time by RFC 3339")).toBeVisible();
+  await expect(page.getByText("is not a time by RFC 3339")).toBeVisible();
 });
 
 let packaged;

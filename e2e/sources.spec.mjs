@@ -101,7 +101,7 @@ test("archives that try to escape, and bombs, are refused clearly and leave noth
     await expect(archived(bomb)).toContainText("goes beyond the limits", { timeout: 60_000 });
   }
   await upload("words.txt");
-  await expect(page.getByRole("alert")).toContainText("words.txt is no backup of a known layout, and no tar, ZIP or gzip archive");
+  await expect(page.getByRole("alert")).toContainText("words.txt is neither a backup of a known layout nor a tar, ZIP or gzip archive");
   faults.splice(0); // the refusal's own status
   expect(readdirSync(tmpdir())).not.toContain("escaped");
   await page.goto(at("/ledger"));
@@ -138,10 +138,10 @@ test("a place is named, and its single archive is acquired; a record leads to by
     await page.getByRole("button", { name: "Look there" }).click();
   };
   for (const [path, said] of [
-    ["backups", "is no absolute path"],
+    ["backups", "is not an absolute path"],
     ["/none/such", "no such file"],
     [join(process.env.CROSSWIND_DIR, "data"), "own folder"],
-    ["/etc/hostname", "is no backup of a known layout"],
+    ["/etc/hostname", "is not a backup of a known layout"],
   ]) {
     await name(path);
     await expect(page.getByRole("alert")).toContainText(said);

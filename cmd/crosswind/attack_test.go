@@ -55,7 +55,7 @@ func TestFirstStartsAtOnce(t *testing.T) {
 	}
 }
 
-// Heads that several processes keep in two places; a torn line is no head; a head by
+// Heads that several processes keep in two places; a torn line is not a head; a head by
 // another key is somebody else's.
 func TestHeadsInTwoPlaces(t *testing.T) {
 	dir := t.TempDir()

@@ -336,12 +336,12 @@ func signingKey(path string) (ed25519.PrivateKey, error) {
 	}
 	block, _ := pem.Decode(b)
 	if block == nil {
-		return nil, fmt.Errorf("the signing key %s is no PEM file", path)
+		return nil, fmt.Errorf("the signing key %s is not a PEM file", path)
 	}
 	k, err := x509.ParsePKCS8PrivateKey(block.Bytes)
 	key, ok := k.(ed25519.PrivateKey)
 	if err != nil || !ok {
-		return nil, fmt.Errorf("the signing key %s is no Ed25519 key: %w", path, err)
+		return nil, fmt.Errorf("the signing key %s is not an Ed25519 key: %w", path, err)
 	}
 	return key, nil
 }

@@ -112,7 +112,7 @@ func openRegular(path string) (*os.File, error) {
 	}
 	st, err := f.Stat()
 	if err == nil && !st.Mode().IsRegular() {
-		err = fmt.Errorf("%s is no regular file", path)
+		err = fmt.Errorf("%s is not a regular file", path)
 	}
 	if err != nil {
 		f.Close()

@@ -50,7 +50,7 @@ func openArchive(fsys fs.FS, name string) (*archive, error) {
 	st, err := f.Stat()
 	at, ok := f.(io.ReaderAt)
 	if err == nil && (!ok || !st.Mode().IsRegular()) {
-		err = fmt.Errorf("%s is no regular file", name)
+		err = fmt.Errorf("%s is not a regular file", name)
 	}
 	if err != nil {
 		f.Close()
@@ -153,7 +153,7 @@ func (b *Backup) readStow(name string, r *io.SectionReader) error {
 				b.fault(SumsName, "%v", err)
 			}
 		case h.Typeflag != tar.TypeReg:
-			b.fault(clip(h.Name), "is no regular file")
+			b.fault(clip(h.Name), "is not a regular file")
 		default:
 			b.member(h, at, r.Size(), seen)
 		}

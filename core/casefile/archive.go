@@ -61,7 +61,7 @@ func VerifyPath(ctx context.Context, path string, o Options) (*Result, error) {
 func VerifyZIP(ctx context.Context, f io.ReaderAt, size int64, o Options) (*Result, error) {
 	z, err := zip.NewReader(f, size)
 	if err != nil {
-		return nil, fmt.Errorf("is no folder and no ZIP archive: %w", err)
+		return nil, fmt.Errorf("is neither a folder nor a ZIP archive: %w", err)
 	}
 	name, err := plain(z, f, size)
 	if err != nil {
@@ -156,7 +156,7 @@ func Contents(f io.ReaderAt, size int64) (records []*RecordLine, files bool, err
 			if err := r.Decode(x); err == io.EOF {
 				break
 			} else if err != nil || x.Record == nil {
-				return nil, false, fmt.Errorf("reading a package: a line of %s is no record (%v)", RecordsName, err)
+				return nil, false, fmt.Errorf("reading a package: a line of %s is not a record (%v)", RecordsName, err)
 			}
 			records = append(records, x)
 		}

@@ -556,7 +556,7 @@ func TestPartsSpeakOfEachOther(t *testing.T) {
 		"another mark":                 {replace(RecordsName, `"mark":"because"`, `"mark":"of him"`), "not that of the ledger"},
 		"a record not canonical":       {replace(RecordsName, `{"acquisition":1`, `{ "acquisition":1`), "canonical"},
 		"another place":                {replace(RecordsName, `"offset":11`, `"offset":12`), "ID is not that of its place"},
-		"an unknown member":            {replace(RecordsName, `{"acquisition":1`, `{"a":1,"acquisition":1`), "is no record"},
+		"an unknown member":            {replace(RecordsName, `{"acquisition":1`, `{"a":1,"acquisition":1`), "is not a record"},
 		"a ledger of another case":     {replace(LedgerName, `"book":"case T-1"`, `"book":"case T-2"`), "book"},
 		"a head that is not canonical": {replace(HeadName, "{", "{ "), "canonical"},
 		"a file of nothing":            {func(ps []Part) []Part { return append(ps, Bytes("data/files/"+sum(nil), nil)) }, "nothing in the package speaks of it"},

@@ -69,7 +69,7 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 	d := json.NewDecoder(bytes.NewReader(line))
 	d.DisallowUnknownFields()
 	if err := d.Decode(r); err != nil || r.Record == nil {
-		c.fault(where, "is no record", "", "")
+		c.fault(where, "is not a record", "", "")
 		return
 	}
 	c.r.Records++

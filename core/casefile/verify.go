@@ -96,7 +96,7 @@ func (c *checker) fault(where, what, expected, found string) {
 	}
 }
 
-// Verify checks the bag in fsys. It fails only if fsys is no bag, or if ctx ends.
+// Verify checks the bag in fsys. It fails only if fsys is not a bag, or if ctx ends.
 func Verify(ctx context.Context, fsys fs.FS, o Options) (*Result, error) {
 	c, err := verify(ctx, fsys, o)
 	if err != nil {
@@ -142,7 +142,7 @@ func (c *checker) hashAll() error {
 			return nil
 		}
 		if !d.Type().IsRegular() {
-			c.fault(path, "is no regular file", "", "")
+			c.fault(path, "is not a regular file", "", "")
 			return nil
 		}
 		f, err := c.fsys.Open(path)
@@ -272,7 +272,7 @@ func (c *checker) seal() {
 		err = d.Decode(&s)
 	}
 	if err != nil || !ended || !bytes.Equal(canon, line) {
-		c.fault(SealName, "is no seal in canonical form (RFC 8785)", "", "")
+		c.fault(SealName, "is not a seal in canonical form (RFC 8785)", "", "")
 		return
 	}
 	c.r.Case, c.r.Key, c.bag, c.at = s.Case, s.Key, s.Bag, s.At
@@ -280,7 +280,7 @@ func (c *checker) seal() {
 		c.fault(SealName, "its time is not RFC 3339 in UTC with milliseconds", "", s.At)
 	}
 	if !validName(s.Bag) || !strings.HasPrefix(s.Bag, s.Case) {
-		c.fault(SealName, "the bag's name is no name of a folder that begins with the case's reference", s.Case, s.Bag)
+		c.fault(SealName, "the bag's name is not a name of a folder that begins with the case's reference", s.Case, s.Bag)
 	}
 	if c.o.Key != "" && !strings.EqualFold(c.o.Key, s.Key) {
 		c.fault(SealName, "it was signed by another key than the one that was given", c.o.Key, s.Key)
@@ -464,7 +464,7 @@ func (c *checker) cell(r *RecordLine) ([]byte, error) {
 	}
 	c.used[name] = true
 	if len(sum) != 64 || !fs.ValidPath(name) {
-		return nil, fmt.Errorf("%q is no SHA-256", sum)
+		return nil, fmt.Errorf("%q is not a SHA-256", sum)
 	}
 	f, err := c.open(name)
 	if err != nil {

@@ -116,7 +116,7 @@ func (c *Chain) checkHeld(e Event) error {
 		}
 	case Moved, Examined:
 	default:
-		return fmt.Errorf("%q is no event of a chain of custody", e.What)
+		return fmt.Errorf("%q is not an event of a chain of custody", e.What)
 	}
 	return nil
 }

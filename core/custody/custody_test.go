@@ -39,7 +39,7 @@ func TestChain(t *testing.T) {
 		"returned open":            {3, Event{Returned, at(4), "A", "x", ""}, "not sealed again"},
 		"nobody is responsible":    {7, Event{Examined, at(8), "", "", ""}, "nobody is responsible"},
 		"after disposal":           {9, Event{Received, at(10), "", "D", ""}, "disposed of"},
-		"an event of another sort": {1, Event{"lost", at(2), "", "", ""}, "no event"},
+		"an event of another sort": {1, Event{"lost", at(2), "", "", ""}, "not an event"},
 	} {
 		c, _ := Follow(good[:x.upTo])
 		if err := c.Check(x.e); err == nil || !strings.Contains(err.Error(), x.want) {

@@ -203,7 +203,7 @@ func (c *Checker) Add(line []byte) *Entry {
 	d := json.NewDecoder(bytes.NewReader(line))
 	d.DisallowUnknownFields()
 	if err := d.Decode(&e); err != nil {
-		c.fault("is no ledger entry: "+err.Error(), "", "")
+		c.fault("is not a ledger entry: "+err.Error(), "", "")
 		return nil
 	}
 	if canon, err := Canonical(line); err != nil || !bytes.Equal(canon, line) {

@@ -49,7 +49,7 @@ func CheckICCID(s string) error {
 func CheckE164(s string) error {
 	digits, ok := strings.CutPrefix(strings.NewReplacer(" ", "", "(", "", ")", "", "-", "", ".", "", "/", "").Replace(s), "+") // E.123 section 6
 	if !ok || len(digits) < 3 || len(digits) > 15 || digits[0] == '0' || strings.Trim(digits, "0123456789") != "" {
-		return fmt.Errorf("%q is no phone number in international form, such as +44 7700 900417", s)
+		return fmt.Errorf("%q is not a phone number in international form, such as +44 7700 900417", s)
 	}
 	return nil
 }

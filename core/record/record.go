@@ -123,7 +123,7 @@ func (i Int) MarshalJSON() ([]byte, error) {
 func (i *Int) UnmarshalJSON(b []byte) error {
 	n, err := strconv.ParseInt(strings.Trim(string(b), `"`), 10, 64)
 	if err != nil {
-		return fmt.Errorf("record: %q is no integer of 64 bits", b)
+		return fmt.Errorf("record: %q is not an integer of 64 bits", b)
 	}
 	*i = Int(n)
 	return nil

@@ -5,7 +5,7 @@
 //
 // It reports what the bytes say and no more. A row id that was overwritten is
 // absent, a value that did not survive whole is named as lost, and a copy of a
-// row that is still alive is no finding. It does not know what rows mean.
+// row that is still alive is not a finding. It does not know what rows mean.
 package salvage
 
 import (

@@ -316,7 +316,7 @@ func (sc *scanner) pointed(p *sqlitefile.Page) {
 			}
 		}
 		if kind == sqlitefile.LeafIndex && c.shape == nil {
-			continue // an index entry of what is not known is no row
+			continue // an index entry of what is not known is not a row
 		}
 		sc.keep(c)
 	}

@@ -40,7 +40,7 @@ type Authority struct {
 	Number     string
 	From, To   time.Time     // in force, To not included
 	Kinds      []record.Kind // that may be looked at; none: no kind
-	Begin, End time.Time     // of a record's time, End not included; the zero time is no bound
+	Begin, End time.Time     // of a record's time, End not included; the zero time is not a bound
 	Covered    []string      // handles of the people covered; none: everybody
 	Privileged []string      // handles of people whose records are withheld whatever else is covered
 }

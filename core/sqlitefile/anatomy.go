@@ -17,7 +17,7 @@ type Region struct {
 
 // Anatomy takes a b-tree page apart; page has all its bytes, of which usable may
 // hold content. Bytes that belong to nothing, fragments of up to three, have the
-// role slack. A page that is no b-tree page is one region of content.
+// role slack. A page that is not a b-tree page is one region of content.
 func Anatomy(n uint32, page []byte, usable int) []Region {
 	tail := []Region{}
 	if usable < len(page) {

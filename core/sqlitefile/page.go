@@ -48,7 +48,7 @@ func ParsePage(n uint32, data []byte) (*Page, error) {
 	h := data[p.Start:]
 	p.Kind = PageKind(h[0])
 	if !p.Kind.Valid() {
-		return nil, &FormatError{n, p.Start, fmt.Sprintf("0x%02x is no kind of b-tree page", h[0])}
+		return nil, &FormatError{n, p.Start, fmt.Sprintf("0x%02x is not a kind of b-tree page", h[0])}
 	}
 	p.FirstBlock = int(binary.BigEndian.Uint16(h[1:]))
 	p.Cells = int(binary.BigEndian.Uint16(h[3:]))

@@ -244,7 +244,7 @@ func (t *Table) column(l *lexer) (key []string) {
 			l.next()
 			l.next()
 			if l.is("DESC") {
-				key[0] += "\x00desc" // "INTEGER PRIMARY KEY DESC" is no alias of the row id
+				key[0] += "\x00desc" // "INTEGER PRIMARY KEY DESC" is not an alias of the row id
 			}
 		case l.is("UNIQUE"):
 			t.Unique = append(t.Unique, []string{c.Name})

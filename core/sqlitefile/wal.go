@@ -33,7 +33,7 @@ func (f *File) OpenLog(r io.ReaderAt, size int64) error {
 	var fault error
 	switch pageSize := int64(binary.BigEndian.Uint32(h[8:])); {
 	case magic&^1 != 0x377f0682:
-		fault = fmt.Errorf("the log begins with %08x, which is no write-ahead log", magic)
+		fault = fmt.Errorf("the log begins with %08x, which is not a write-ahead log", magic)
 	case pageSize != int64(f.PageSize):
 		return fmt.Errorf("the log's pages have %d bytes, the database's %d", pageSize, f.PageSize)
 	default:

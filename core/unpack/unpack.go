@@ -61,7 +61,7 @@ func (r *Refusal) Unwrap() error { return r.Why }
 var (
 	ErrEscape  = errors.New("leads out of the archive")
 	ErrTooMuch = errors.New("goes beyond the limits")
-	ErrFormat  = errors.New("is no tar, ZIP or gzip archive")
+	ErrFormat  = errors.New("is not a tar, ZIP or gzip archive")
 	ErrDamaged = errors.New("is damaged")
 	ErrTwice   = errors.New("is there twice")
 )
@@ -233,7 +233,7 @@ func (w *walk) tar(r io.Reader) error {
 		case tar.TypeSymlink, tar.TypeLink:
 			not = fmt.Sprintf("is a link to %q; links are not followed", clip(h.Linkname))
 		default:
-			not = "is no regular file"
+			not = "is not a regular file"
 		}
 		if err := w.member(h.Name, h.ModTime, not, t); err != nil {
 			return err
@@ -281,7 +281,7 @@ func (w *walk) zip(r io.ReaderAt, size int64) error {
 		var body io.ReadCloser
 		switch {
 		case !f.Mode().IsRegular():
-			not = "is no regular file; links are not followed"
+			not = "is not a regular file; links are not followed"
 		case f.Flags&1 != 0:
 			not = "is encrypted within the ZIP archive"
 		default:

@@ -135,7 +135,7 @@ func TestRefusals(t *testing.T) {
 		"a gzip bomb":   {gz(make([]byte, 40<<20)), ErrTooMuch, "holds more than"},
 		"a tar bomb":    {gz(tarOf(tar.Header{Name: "a", Typeflag: tar.TypeReg, Size: 40 << 20})), ErrTooMuch, "holds more than"},
 		"a ZIP bomb":    {zipOf("a", "b"), ErrTooMuch, "holds more than"},
-		"no archive":    {[]byte("hello"), ErrFormat, "is no tar, ZIP or gzip archive"},
+		"no archive":    {[]byte("hello"), ErrFormat, "is not a tar, ZIP or gzip archive"},
 		"cut tar":       {short[:1500], ErrDamaged, "damaged"},
 		"cut gzip":      {gz(short)[:20], ErrDamaged, "damaged"},
 		"cut ZIP":       {zipOf("a")[:1000], ErrDamaged, "damaged"},

@@ -233,7 +233,7 @@ func TestOverAnObjectStore(t *testing.T) {
 	}
 }
 
-// A name that is no text does not keep a file from being taken.
+// A name that is not a text does not keep a file from being taken.
 func TestNameThatIsNoText(t *testing.T) {
 	b := newBench(t)
 	if err := os.WriteFile(filepath.Join(b.whole, "odd\xff\xfename"), []byte("abc"), 0o644); err != nil {

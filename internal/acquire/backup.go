@@ -263,7 +263,7 @@ func (q *Acquirer) file(ctx context.Context, t *run.Task, fsys fs.FS, a *store.A
 		return nil, err
 	}
 	if !st.Mode().IsRegular() {
-		return nil, errors.New("is no regular file any more")
+		return nil, errors.New("is not a regular file any more")
 	}
 	out := &store.File{AcquisitionID: a.ID, Path: f.name(), RealPath: known.Path}
 	mod := st.ModTime().UTC()

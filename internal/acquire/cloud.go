@@ -127,7 +127,7 @@ func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisiti
 	return each(ctx, q, t, a, files, func(ctx context.Context, f cloud.File) (faults []store.AcquisitionFault, err error) {
 		p := strings.TrimPrefix(path.Clean("/"+f.Path), "/")
 		if !fs.ValidPath(p) || p == "." || f.Size < 0 {
-			return []store.AcquisitionFault{{Path: asText(p), Fault: "is no path of a file; it was not taken"}}, nil
+			return []store.AcquisitionFault{{Path: asText(p), Fault: "is not a path of a file; it was not taken"}}, nil
 		}
 		r := acc.Open(ctx, s.ID, f, func(chunk int) {
 			t.Logf("/%s: chunk %d came corrupted; it is read again", p, chunk+1)

@@ -162,7 +162,7 @@ func (q *Acquirer) findIn(ctx context.Context, caseID int64, address, where stri
 		case err == nil:
 			f.Address, f.Where = at, strings.Replace(at, address, where, 1)
 			found = append(found, *f)
-		case name == "." || !errors.Is(err, backup.ErrNotBackup): // many files are no backups
+		case name == "." || !errors.Is(err, backup.ErrNotBackup): // many files are not backups
 			notes = append(notes, at+": "+err.Error())
 		}
 	}
@@ -246,7 +246,7 @@ type sourceFile struct {
 	size int64
 }
 
-// name is the path as text. Bytes that are no UTF-8 are written \xNN; then the
+// name is the path as text. Bytes that are not UTF-8 are written \xNN; then the
 // path is not the one by which the file is opened.
 func (f sourceFile) name() string { return asText(f.path) }
 

@@ -66,7 +66,7 @@ func TestHostilePlaces(t *testing.T) {
 	}()
 	select {
 	case a := <-got:
-		if a.err != nil || len(a.found) != 1 || !strings.Contains(strings.Join(a.notes, "\n"), "no regular file") {
+		if a.err != nil || len(a.found) != 1 || !strings.Contains(strings.Join(a.notes, "\n"), "not a regular file") {
 			t.Errorf("%d found, %q, %v", len(a.found), a.notes, a.err)
 		}
 	case <-time.After(60 * time.Second):

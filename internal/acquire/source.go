@@ -35,7 +35,7 @@ type Source struct {
 const archiveScheme = "archive:"
 
 // rootFS is a folder of this machine. Unlike the file system that os.Root gives,
-// it opens files whose names are no UTF-8: evidence may have such names.
+// it opens files whose names are not UTF-8: evidence may have such names.
 type rootFS struct{ root *os.Root }
 
 // Open opens a folder or a regular file, and nothing else: whoever opens a pipe waits for
@@ -60,7 +60,7 @@ func regular(f *os.File, err error) (*os.File, error) {
 	return f, nil
 }
 
-var errNotRegular = errors.New("is no regular file")
+var errNotRegular = errors.New("is not a regular file")
 
 // openRegular opens a regular file of this machine.
 func openRegular(path string) (*os.File, error) {

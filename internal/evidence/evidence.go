@@ -29,13 +29,13 @@ type Door struct {
 // New makes the door of a vault.
 func New(s *store.Store, v vault.Vault) *Door { return &Door{s, v} }
 
-// Put takes in what somebody brings. That is no way out.
+// Put takes in what somebody brings. That is not a way out.
 func (d *Door) Put(ctx context.Context, r io.Reader) (*digest.Set, error) {
 	return d.vault.Put(ctx, r, nil)
 }
 
 // Attached opens what an examiner attached to the case: a photograph of an exhibit or the
-// document of an authority, by the digest that its own row names. It is no evidence
+// document of an authority, by the digest that its own row names. It is not evidence
 // that was read from a source.
 func (d *Door) Attached(sha256 string) (vault.Blob, error) { return d.vault.Open(sha256) }
 

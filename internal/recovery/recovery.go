@@ -323,7 +323,7 @@ func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, e
 // maxNotes bounds what is said of one database's damage.
 const maxNotes = 200
 
-// none is no records.
+// none gives no records.
 func none(func(*record.Record, error) bool) {}
 
 // records yields those records of a database that scope admits, and then says in

@@ -59,7 +59,7 @@ func (s *Store) Audit(ctx context.Context, c *Case) (out []Alarm, err error) {
 		}
 		var e ledger.Entry
 		if err := json.Unmarshal(line, &e); err != nil {
-			out = append(out, Alarm{About: "the ledger", What: "one of its lines is no entry"})
+			out = append(out, Alarm{About: "the ledger", What: "one of its lines is not an entry"})
 			continue
 		}
 		marks.Add(&e)
@@ -126,7 +126,7 @@ func (s *Store) auditExhibits(ctx context.Context, c *Case, b *book) (out []Alar
 			case i >= len(rows):
 				out = append(out, Alarm{About: about, What: "it is in the ledger and not among the events"})
 			case i >= len(told):
-				out = append(out, Alarm{About: about, What: "it is no entry of the ledger"})
+				out = append(out, Alarm{About: about, What: "it is not an entry of the ledger"})
 			case rows[i].entry() != told[i].What || !maps.Equal(rows[i].detail(), told[i].Detail):
 				out = append(out, Alarm{About: about, What: fmt.Sprintf("it says %s %v, the ledger %s %v", rows[i].entry(), rows[i].detail(), told[i].What, told[i].Detail)})
 			}
@@ -204,7 +204,7 @@ JOIN exhibit e ON e.id = r.exhibit_id WHERE r.case_id = $1 ORDER BY r.id`, c.ID)
 		about := "the mark of record " + r.UID
 		switch m, ok := marks.Take(r.UID, casefile.SourceName(r.Ref, r.Number)); {
 		case !ok:
-			out = append(out, Alarm{About: about, What: "it is no entry of the ledger"})
+			out = append(out, Alarm{About: about, What: "it is not an entry of the ledger"})
 		case m.Reason != r.Reason || m.By != r.By:
 			out = append(out, Alarm{About: about, What: fmt.Sprintf("it says %q (%s), the ledger %q (%s)", r.Reason, r.By, m.Reason, m.By)})
 		}

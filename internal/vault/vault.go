@@ -63,7 +63,7 @@ func Writing(err error) error {
 
 func checkName(sha256 string) error {
 	if len(sha256) != 64 || strings.Trim(sha256, "0123456789abcdef") != "" {
-		return fmt.Errorf("%q is no SHA-256", sha256)
+		return fmt.Errorf("%q is not a SHA-256", sha256)
 	}
 	return nil
 }

@@ -15,6 +15,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -115,7 +116,7 @@ func TestRolesOnEveryRoute(t *testing.T) {
 	}
 }
 
-// NUL and bytes that are no UTF-8, in every parameter, get 400 and a line that names it;
+// NUL and bytes that are not UTF-8, in every parameter, get 400 and a line that names it;
 // and nothing that is asked gets an error of the database's.
 func TestUnreadableRequests(t *testing.T) {
 	t.Parallel()
@@ -355,7 +356,7 @@ func TestSealingReadsAgain(t *testing.T) {
 		"time of the list":    {"UPDATE record SET at = at + interval '1 day' WHERE id = " + row, "UPDATE record SET at = at - interval '1 day' WHERE id = " + row, "in at (as pages show it)"},
 		"state":               {"UPDATE record SET body = jsonb_set(body, '{state}', '\"held\"') WHERE id = " + row, "UPDATE record SET body = jsonb_set(body, '{state}', to_jsonb(state)) WHERE id = " + row, "is not what its source gives, read again, in "},
 		"reason of a mark":    {"UPDATE mark SET reason = 'x' WHERE record_id = " + row, "UPDATE mark SET reason = 'because' WHERE record_id = " + row, "the mark of record"},
-		"a mark by nobody":    {"INSERT INTO mark SELECT id, 'E', now(), 'x' FROM record WHERE id NOT IN (SELECT record_id FROM mark) ORDER BY id LIMIT 1", "DELETE FROM mark WHERE reason = 'x'", "is no entry of the ledger"},
+		"a mark by nobody":    {"INSERT INTO mark SELECT id, 'E', now(), 'x' FROM record WHERE id NOT IN (SELECT record_id FROM mark) ORDER BY id LIMIT 1", "DELETE FROM mark WHERE reason = 'x'", "is not an entry of the ledger"},
 		"custody":             {"UPDATE custody SET to_whom = 'X'", "UPDATE custody SET to_whom = 'E'", "custody event 1 of 1-A"},
 		"an authority":        {"UPDATE authority SET scope_from = NULL", "UPDATE authority SET scope_from = '2020-01-01Z'", "authority 1"},
 		"a serial":            {"UPDATE exhibit SET serial = 'X'", "UPDATE exhibit SET serial = 's'", "exhibit 1-A"},
@@ -537,6 +538,23 @@ func TestGuessing(t *testing.T) {
 	}
 	if times, from, err := w.s.Refusals(ctx); err != nil || times != 7 || from != 1 {
 		t.Errorf("%d refusals from %d addresses, %v", times, from, err)
+	}
+}
+
+// A name that nobody has costs what a known one costs: its password is hashed, too. Time
+// is not measured; the memory that a hash takes is.
+func TestUnknownNamesCostAsMuch(t *testing.T) {
+	w := newScene(t, map[string][]byte{"/a": []byte("a")})
+	var before, after runtime.MemStats
+	for _, login := range []string{"e", "nobody"} {
+		runtime.ReadMemStats(&before)
+		if code, _ := w.post("/sign-in", "login", login, "password", "wrong"); code != http.StatusUnprocessableEntity {
+			t.Error(login, code)
+		}
+		runtime.ReadMemStats(&after)
+		if mib := (after.TotalAlloc - before.TotalAlloc) >> 20; mib < 60 {
+			t.Errorf("%s: refused after %d MiB, which is no hash", login, mib)
+		}
 	}
 }
 

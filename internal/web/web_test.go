@@ -316,7 +316,7 @@ func TestAcquireTakesNoPathFromAForm(t *testing.T) {
 func TestAuthorities(t *testing.T) {
 	w := newSite(t)
 	good := map[string]string{"kind": "order", "issued_by": "x", "number": "N 2", "valid_from": "2026-09-01", "valid_to": "2026-10-01", "kinds": "call", "scope_from": "2026-09-01", "scope_to": "2026-09-02", "privileged": "+44 (7700) 900-551, A@Example.org"}
-	for _, c := range [][3]string{{"number", "", "its number"}, {"kinds", "secrets", "no kind of record"}, {"kinds", "", "no kind of record"}, {"valid_to", "soon", "is no date"},
+	for _, c := range [][3]string{{"number", "", "its number"}, {"kinds", "secrets", "is not a kind of record"}, {"kinds", "", "is not a kind of record"}, {"valid_to", "soon", "is not a date"},
 		{"valid_to", "2026-08-01", "ends before it begins"}, {"scope_to", "2026-08-01", "end before they begin"}, {"excluded", "counsel", "name the numbers"}, {"", "", ""}} {
 		var pairs []string
 		for k, v := range good {

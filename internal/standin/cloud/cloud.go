@@ -291,7 +291,7 @@ func (s *Service) page(w http.ResponseWriter, _ *http.Request) {
 func (s *Service) fault(w http.ResponseWriter, r *http.Request) {
 	n, err := strconv.Atoi(r.FormValue("n"))
 	if err != nil || n < 0 {
-		http.Error(w, fmt.Sprintf("%q is no number", r.FormValue("n")), http.StatusBadRequest)
+		http.Error(w, fmt.Sprintf("%q is not a number", r.FormValue("n")), http.StatusBadRequest)
 		return
 	}
 	s.mu.Lock()

@@ -21,7 +21,7 @@ import (
 )
 
 // errNoSource is why a file is not taken.
-var errNoSource = errors.New("is no backup of a known layout, and no tar, ZIP or gzip archive")
+var errNoSource = errors.New("is neither a backup of a known layout nor a tar, ZIP or gzip archive")
 
 // place adds a place on this machine in which the case's sources lie: a folder,
 // a backup, or an archive, which is then unpacked.
@@ -61,7 +61,7 @@ func (a pages) dropPlace(c *gin.Context) error {
 // source.
 func (a pages) checkPlace(at string) (archive bool, err error) {
 	if !filepath.IsAbs(at) {
-		return false, fmt.Errorf("%q is no absolute path on this machine, such as /media/stick/backups", at)
+		return false, fmt.Errorf("%q is not an absolute path on this machine, such as /media/stick/backups", at)
 	}
 	real, err := filepath.EvalSymlinks(at)
 	if err != nil {
@@ -72,7 +72,7 @@ func (a pages) checkPlace(at string) (archive bool, err error) {
 		return false, err
 	}
 	if rel, err := filepath.Rel(own, real); err == nil && rel != ".." && !strings.HasPrefix(rel, "../") {
-		return false, fmt.Errorf("%s lies in Crosswind's own folder, which is no source", at)
+		return false, fmt.Errorf("%s lies in Crosswind's own folder, which is not a source", at)
 	}
 	st, err := os.Stat(real)
 	if err != nil || st.IsDir() {
@@ -137,7 +137,7 @@ func (a pages) loss(c *gin.Context) error {
 	}
 	at, err := time.ParseInLocation("2006-01-02T15:04", c.PostForm("lost_at"), cs.Location())
 	if err != nil {
-		return a.page(c, fmt.Errorf("%q is no date and time", c.PostForm("lost_at")))
+		return a.page(c, fmt.Errorf("%q is not a date and time", c.PostForm("lost_at")))
 	}
 	what := strings.TrimSpace(c.PostForm("lost_what"))
 	if what == "" {

@@ -230,7 +230,7 @@ func (a pages) choice(c *gin.Context) (out sources.Choice, err error) {
 	}
 	for _, k := range c.PostFormArray("kinds") {
 		if !slices.Contains(kinds, kindChoice{record.Kind(k), true}) {
-			return out, fmt.Errorf("%q is no kind of record that an authority of the case covers", k)
+			return out, fmt.Errorf("%q is not a kind of record that an authority of the case covers", k)
 		}
 		out.Kinds = append(out.Kinds, record.Kind(k))
 	}

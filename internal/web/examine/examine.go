@@ -143,11 +143,11 @@ func readAfter(s string) (store.After, error) {
 	us, err1 := strconv.ParseInt(at, 10, 64)
 	n, err2 := strconv.ParseInt(id, 10, 64)
 	if !ok || err1 != nil || err2 != nil {
-		return store.After{}, frame.Bad("after=%q is no place in the list", s)
+		return store.After{}, frame.Bad("after=%q is not a place in the list", s)
 	}
 	t := time.UnixMicro(us)
 	if y := t.UTC().Year(); y < 1 || y > 9999 {
-		return store.After{}, frame.Bad("after=%q is no place in the list", s)
+		return store.After{}, frame.Bad("after=%q is not a place in the list", s)
 	}
 	return store.After{At: t, ID: n}, nil
 }
@@ -182,7 +182,7 @@ func (a pages) window(c *gin.Context, p *frame.Page, v *content) (w, full timeli
 			err = errors.New("a year that no record has")
 		}
 		if err != nil {
-			v.Refused = fmt.Sprintf("%s=%q is no time by RFC 3339; the whole span is shown.", name, s)
+			v.Refused = fmt.Sprintf("%s=%q is not a time by RFC 3339; the whole span is shown.", name, s)
 			return full, full, nil
 		}
 		*to = t

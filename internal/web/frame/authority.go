@@ -47,7 +47,7 @@ func (f AuthorityForm) Authority(zone *time.Location) (store.Authority, error) {
 	}
 	for _, k := range f.Kinds {
 		if !slices.Contains(record.Kinds, record.Kind(k)) {
-			return a, fmt.Errorf("%q is no kind of record", k)
+			return a, fmt.Errorf("%q is not a kind of record", k)
 		}
 	}
 	for _, d := range []struct {
@@ -66,7 +66,7 @@ func (f AuthorityForm) Authority(zone *time.Location) (store.Authority, error) {
 		}
 		t, err := time.ParseInLocation("2006-01-02", d.s, zone)
 		if err != nil {
-			return a, fmt.Errorf("%s: %q is no date such as 2026-09-24", d.name, d.s)
+			return a, fmt.Errorf("%s: %q is not a date such as 2026-09-24", d.name, d.s)
 		}
 		d.set(t.AddDate(0, 0, d.after))
 	}

@@ -39,7 +39,7 @@ type App struct {
 	Tool     string // name and version
 	Acquirer *acquire.Acquirer
 	Process  *store.Process // this one
-	Data     string         // Crosswind's own folder: it is no source
+	Data     string         // Crosswind's own folder: it is not a source
 	Packages string         // folder of finished packages
 	Log      *slog.Logger
 

@@ -193,13 +193,13 @@ func Bad(format string, args ...any) error {
 	return fmt.Errorf("%w: %s", errBad, fmt.Sprintf(format, args...))
 }
 
-// Readable refuses requests whose address or form holds NUL or bytes that are no UTF-8:
+// Readable refuses requests whose address or form holds NUL or bytes that are not UTF-8:
 // the pages have no use for them, and no statement may come to hold them.
 func (a *App) Readable(c *gin.Context) {
 	check := func(what string, values ...string) bool {
 		for _, v := range values {
 			if !utf8.ValidString(v) || strings.ContainsRune(v, 0) {
-				a.Fail(c, Bad("%s holds a NUL or bytes that are no UTF-8", what))
+				a.Fail(c, Bad("%s holds a NUL or bytes that are not UTF-8", what))
 				return false
 			}
 		}

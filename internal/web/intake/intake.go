@@ -264,7 +264,7 @@ func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody,
 	first = store.Custody{What: string(custody.Received), FromWhom: f.From, ToWhom: f.To, Seal: f.Seal, Place: f.Place}
 	switch {
 	case f.Country != "" && !people.IsCountry(f.Country):
-		return e, first, fmt.Errorf("%q is no country by its code of two letters, such as NO", f.Country)
+		return e, first, fmt.Errorf("%q is not a country by its code of two letters, such as NO", f.Country)
 	case f.ModelMark == "" || f.Serial == "":
 		return e, first, errors.New("the exhibit needs its model mark and its serial number; write \"none seen\" if it bears none")
 	case f.To == "" || f.Place == "" || f.Seal == "":
@@ -276,7 +276,7 @@ func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody,
 	}
 	if f.ClockOffset != "" {
 		if _, err := strconv.ParseFloat(f.ClockOffset, 64); err != nil {
-			return e, first, fmt.Errorf("the clock's offset %q is no number of seconds, such as -12.5", f.ClockOffset)
+			return e, first, fmt.Errorf("the clock's offset %q is not a number of seconds, such as -12.5", f.ClockOffset)
 		}
 	}
 	for n := range strings.SplitSeq(f.Numbers, ",") {

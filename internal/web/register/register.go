@@ -116,7 +116,7 @@ func (f caseForm) read() (cs store.Case, au store.Authority, err error) {
 	}
 	zone, err := time.LoadLocation(f.Zone)
 	if err != nil || f.Zone == "" || f.Zone == "Local" {
-		return cs, au, fmt.Errorf("%q is no IANA time zone, such as Europe/Lisbon", f.Zone)
+		return cs, au, fmt.Errorf("%q is not an IANA time zone, such as Europe/Lisbon", f.Zone)
 	}
 	au, err = f.Authority(zone)
 	return store.Case{Reference: f.Reference, Title: f.Title, Zone: f.Zone, People: f.CasePeople, Notes: f.Notes}, au, err

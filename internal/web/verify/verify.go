@@ -270,7 +270,7 @@ func (a pages) schedule(c *gin.Context) error {
 	cs := frame.CaseOf(c)
 	days, err := strconv.Atoi(c.PostForm("days"))
 	if err != nil || days < 0 || days > 366 {
-		return a.page(c, fmt.Errorf("%q is no number of days from 1 to 366", c.PostForm("days")))
+		return a.page(c, fmt.Errorf("%q is not a number of days from 1 to 366", c.PostForm("days")))
 	}
 	s := store.Schedule{Days: days, NextAt: time.Now().AddDate(0, 0, days), By: frame.By(c)}
 	if err := a.Store.SetSchedule(c.Request.Context(), cs, s); err != nil {
