@@ -22,7 +22,9 @@ type candidate struct {
 	run       int      // bytes of the values whose types are unknown
 	rowID     int64
 	hasRowID  bool
-	penalty   float64 // what speaks against the reading
+	against   weighed // what speaks against the reading
+	values    int     // numbers and texts of it that survive
+	empty     int     // and NULLs and constants
 	first     bool    // it begins the free block
 	exact     bool    // it ends just where the space it lay in ends
 	gap       bool    // it lies where pages are rebuilt all the time
@@ -58,35 +60,6 @@ func (c *candidate) whole() bool {
 	return !c.truncated && !c.broken
 }
 
-// confidence follows docs/recovery.md.
-func (c *candidate) confidence() float64 {
-	var p float64
-	switch {
-	case c.truncated:
-		p = 0.6
-	case c.pointed:
-		p = 0.99
-	case c.overwritten == 0 && (c.exact || !c.gap):
-		p = 0.95
-	case c.overwritten == 0: // in the gap, and nothing begins where it ends
-		p = 0.85
-	case c.solved:
-		p = 0.85
-	case c.exact:
-		p = 0.92
-	default:
-		p = 0.75
-	}
-	if c.broken {
-		p = min(p, 0.7)
-	}
-	p -= c.penalty
-	if c.shape == nil {
-		p -= 0.2
-	}
-	return float64(int(max(p, 0.05)*100+0.5)) / 100
-}
-
 // weight is how much a reading explains: bytes, by how sure it is. A copy of a
 // live row is certain.
 func (c *candidate) weight() float64 {
@@ -98,32 +71,6 @@ func (c *candidate) weight() float64 {
 		w /= 2
 	}
 	return w * c.confidence()
-}
-
-// firm reports whether the reading stands on enough to be told. A cell whose
-// head is overwritten must end where the space that it lay in ends, or where
-// the next one begins; what lies where pages are rebuilt all the time, in the
-// gap, must look like the table's other rows in nearly every value.
-func (c *candidate) firm() bool {
-	if c.vague || c.truncated && c.gap { // in a gap, what took the tail may have begun before
-		return false
-	}
-	if c.overwritten > 0 && !c.exact && (c.shape == nil || c.shape.live < enough || !c.truncated) {
-		return false
-	}
-	switch {
-	case c.pointed:
-		return true
-	case c.overwritten > 0:
-		return c.penalty < 2*neverNull
-	case c.truncated:
-		return c.penalty < outOfRange
-	case c.loose && !c.exact:
-		return false
-	case c.loose:
-		return c.penalty < outOfRange+neverNull
-	}
-	return true
 }
 
 // choose picks the readings to report: of those that overlap the set that
@@ -138,8 +85,18 @@ func (sc *scanner) choose() []*candidate {
 	// Where cells end is known better when all are, but not what they hold.
 	sc.neat()
 	sc.alone()
-	likely := slices.DeleteFunc(sc.cutOff(sc.found), func(c *candidate) bool { return c.overwritten == 0 && !c.stale && !c.firm() })
+	likely := sc.cutOff(sc.found)
+	if sc.s.weighing == nil {
+		likely = slices.DeleteFunc(likely, func(c *candidate) bool { return c.overwritten == 0 && !c.stale && !c.firm() })
+	}
 	picked := sc.schedule(likely)
+	if sc.s.weighing != nil {
+		for _, c := range picked {
+			if !c.stale {
+				sc.s.weighing(sc, c)
+			}
+		}
+	}
 	return slices.DeleteFunc(picked, func(c *candidate) bool { return c.stale || !c.firm() })
 }
 
@@ -258,11 +215,11 @@ func (sc *scanner) cutOff(found []*candidate) []*candidate {
 		c.end, c.truncated, c.exact, c.key = cut, true, false, 0
 		c.payload = sc.data[c.header:cut]
 		foreign := sc.own != nil && c.shape != sc.own
-		c.penalty, _ = c.shape.fit(c.types)
-		if c.penalty += sc.judge(c, c.shape); foreign {
-			c.penalty += anotherOwner
+		c.against, _ = c.shape.fit(c.types)
+		if sc.judge(c, c.shape, &c.against); foreign {
+			c.against.add(otherOwner, 1)
 		}
-		if c.penalty < outOfRange && sc.telling(c, c.shape) {
+		if c.against.sum < unusual && sc.telling(c, c.shape) {
 			sc.compare(c)
 			out = append(out, c)
 		}

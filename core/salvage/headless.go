@@ -2,6 +2,7 @@ package salvage
 
 import (
 	"encoding/binary"
+	"math/bits"
 	"slices"
 
 	"crosswind/core/sqlitefile"
@@ -18,7 +19,7 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 	sc.bound = ends[0] < len(sc.bounds) && sc.bounds[ends[0]] == sc.regions
 	var best *candidate
 	for _, sh := range sc.s.shapes {
-		if sh.kind != leafKind(sc.kind) || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || (sh.index != "" || sh.internal()) && sh != sc.own {
+		if sh.kind != leafKind(sc.kind) || len(sh.rules) == 0 || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || (sh.index != "" || sh.internal()) && sh != sc.own {
 			continue
 		}
 		longest := 3
@@ -207,10 +208,16 @@ func (sc *scanner) solve(sh *shape, at, header, p, lost int, wide bool, to int, 
 			sc.types[0].t = t
 		}
 		c := sc.settle(sh, at, header, body, end, to, false, ends)
-		if c == nil || !c.exact || c.end != end || c.penalty > 0.05 || !sc.familiar(c, sh) || numbersOfText(c) {
+		if c == nil || !c.exact || c.end != end || c.against.sum > 1 || !sc.familiar(c, sh) || numbersOfText(c) {
 			continue
 		}
 		c.solved = true
+		if sh.index != "" && c.values < 2 {
+			c.against.add(boundEntry, 1)
+		}
+		if sc.endsOddly(c, sh) {
+			c.against.add(oddEnding, 1)
+		}
 		if one != nil && one.end != c.end { // more than one reading fits: none is told
 			if one.vague = true; c.end < one.end {
 				c.vague, one = true, c
@@ -252,7 +259,7 @@ func onlyType(r rule, n int64) sqlitefile.SerialType {
 // settle makes a candidate of the types that were read, if it stands. end is where
 // it ends, 0 if that follows from the types.
 func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, ends []int) *candidate {
-	penalty, ok := sh.fit(sc.types)
+	against, ok := sh.fit(sc.types)
 	if !ok {
 		return nil
 	}
@@ -296,7 +303,7 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 	for _, e := range ends {
 		c.exact = c.exact || c.end == e
 	}
-	if !c.exact && unknowns == 0 && c.end+freedHead < to && penalty == 0 && sh.live >= enough && sc.freedAt(c.end) {
+	if !c.exact && unknowns == 0 && c.end+freedHead < to && against.sum == 0 && sh.live >= enough && sc.freedAt(c.end) {
 		c.exact, c.solved = true, true
 	}
 	if c.end > to {
@@ -315,11 +322,19 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 		c.payload, c.broken = sc.s.chain(sc.im, cell, nil)
 		c.local = local
 	}
-	c.penalty = penalty + sc.judge(c, sh)
-	if c.penalty > maxPenalty || !sc.telling(c, sh) {
+	c.against = against
+	if sc.judge(c, sh, &c.against); c.against.sum > hopeless || !sc.telling(c, sh) {
 		return drop()
 	}
 	return c
+}
+
+// endsOddly reports whether the text that ends a record ends as none of many in live rows.
+func (sc *scanner) endsOddly(c *candidate, sh *shape) bool {
+	last := len(c.types) - 1
+	n := int(c.width(last))
+	return c.types[last].t.Class() == sqlitefile.Text && n > 0 && n <= len(c.payload) && sh.live >= enough && sh.ends[last].len()*4 <= sh.live &&
+		!sh.ends[last].has(lastByte(c.payload[len(c.payload)-n:], sc.s.f.Encoding))
 }
 
 // numbersOfText reports whether the numbers of c, whose first text is as long as they
@@ -382,8 +397,19 @@ func firstByte(b []byte, enc sqlitefile.Encoding) byte {
 	return b[0]
 }
 
+// lastByte is the low byte of a text's last unit.
+func lastByte(b []byte, enc sqlitefile.Encoding) byte {
+	if enc == sqlitefile.UTF16LE && len(b) > 1 {
+		return b[len(b)-2]
+	}
+	return b[len(b)-1]
+}
+
 // byteSet is a set of bytes.
 type byteSet [4]uint64
 
-func (s *byteSet) add(b byte)      { s[b/64] |= 1 << (b % 64) }
+func (s *byteSet) add(b byte) { s[b/64] |= 1 << (b % 64) }
+func (s *byteSet) len() int {
+	return bits.OnesCount64(s[0]) + bits.OnesCount64(s[1]) + bits.OnesCount64(s[2]) + bits.OnesCount64(s[3])
+}
 func (s *byteSet) has(b byte) bool { return s[b/64]&(1<<(b%64)) != 0 }

@@ -1,17 +1,22 @@
 package salvage
 
 import (
+	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"strings"
+	"sync"
 	"testing"
+
+	"crosswind/core/sqlitefile"
 )
 
 // kind is a way in which an application uses a database and loses rows of it.
 type kind struct {
-	name string
-	live func(l *life)
+	name     string
+	live     func(l *life)
+	headless int // of a thousand cells without their first four bytes how many must come back, 960 if it is 0
 }
 
 // words makes a text of n characters and more.
@@ -35,9 +40,9 @@ func (l *life) add(n, each, long int, insert string) {
 			fmt.Fprintf(&q, insert+";", l.ids, l.at, words(l.r, 1+l.r.IntN(long)))
 		}
 		l.exec("BEGIN;" + q.String() + "COMMIT")
+		l.see()
 		n -= each
 	}
-	l.see()
 }
 
 const (
@@ -55,19 +60,92 @@ const (
 	single    = "CREATE TABLE term(word TEXT); CREATE TABLE moment(at INTEGER); CREATE TABLE serial(n INTEGER PRIMARY KEY, code INTEGER)"
 )
 
+// widen adds a column's default to what was written before it was added.
+func (l *life) widen(table string, more ...sqlitefile.Value) {
+	old := l.h.versions
+	l.h = history{map[string]*version{}, map[string][]*version{}}
+	for _, v := range old {
+		if v.table == table {
+			v.values = append(v.values, more...)
+		}
+		l.h.add(v)
+	}
+	l.see()
+}
+
+// dump writes, for every reading of f that is chosen, what speaks for and against it and
+// whether it is right: a line each, for fitting weights.
+func (h *history) dump(t testing.TB, kind string, f files) {
+	path := os.Getenv("DUMP")
+	if path == "" {
+		return
+	}
+	out, err := os.OpenFile(path+"-"+kind, os.O_APPEND|os.O_CREATE|os.O_WRONLY, 0o644)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer out.Close()
+	s := New(f.open(t))
+	var mu sync.Mutex
+	s.weighing = func(sc *scanner, c *candidate) {
+		mu.Lock()
+		defer mu.Unlock()
+		row := s.row(sc, c, &Row{}).Clone()
+		right := false
+		if row.Table == nil {
+			for _, v := range h.versions {
+				right = right || v.loosely(row)
+			}
+		} else {
+			for _, v := range h.byTable[row.Table.Name] {
+				right = right || v.fits(row)
+			}
+		}
+		bytes, values, empty := 0, 0, 0
+		live, own, index, unknowns := 0, 0, 0, 0
+		if c.shape != nil {
+			bytes, values, empty = sc.content(c, c.shape)
+			live = c.shape.live
+			if c.shape.index != "" {
+				index = 1
+			}
+		}
+		for _, x := range c.types {
+			if x.t == unknown {
+				unknowns++
+			}
+		}
+		if sc.own != nil {
+			own = 1
+			if sc.sure || sc.known {
+				own = 2
+			}
+		}
+		b := func(x bool) int {
+			if x {
+				return 1
+			}
+			return 0
+		}
+		fmt.Fprintln(out, kind, b(right), c.basis(), b(c.broken), b(c.shape == nil), bytes, values, empty, live, own, index, unknowns, b(c.exact), b(c.first), b(c.loose), b(c.gap), b(c.vague), b(c.firm()), b(c.overwritten > 0), b(c.truncated), b(c.shape != nil && c.shape.WithoutRowID), b(c.shape != nil && c.shape.dropped), strings.Trim(fmt.Sprint(c.against.seen), "[]"))
+	}
+	for range s.Rows(Options{Full: true}) {
+	}
+}
+
 // kinds are lives that are not random: as applications live.
 var kinds = []kind{
 	{"old rows in one statement", func(l *life) {
 		l.exec(visits)
 		l.add(150+l.r.IntN(900), 50, 60, addVisit)
 		l.exec(fmt.Sprintf("DELETE FROM visit WHERE id <= %d", l.ids*(30+l.r.IntN(50))/100))
-	}},
+	}, 0},
 	{"old rows of many tables", func(l *life) {
 		l.exec(messages + ";" + fixes)
 		l.add(100+l.r.IntN(500), 20, 120, addText)
 		l.add(100+l.r.IntN(500), 20, 10, addFix)
 		l.exec(fmt.Sprintf("DELETE FROM message WHERE at < 780000000000+%d; DELETE FROM fix WHERE at < 700000000.5+%d", l.at*3/10, l.at*7/10))
-	}},
+	}, 0},
 	{"pruned by age", func(l *life) {
 		l.exec(messages)
 		l.add(200, 10, 80, addText)
@@ -77,7 +155,7 @@ var kinds = []kind{
 			l.exec(fmt.Sprintf("DELETE FROM message WHERE id IN (SELECT id FROM message ORDER BY at LIMIT %d)", n))
 			l.see()
 		}
-	}},
+	}, 0},
 	{"small transactions, scattered", func(l *life) {
 		l.exec(messages + ";" + visits)
 		l.add(150, 3, 60, addText)
@@ -95,7 +173,7 @@ var kinds = []kind{
 			}
 			l.see()
 		}
-	}},
+	}, 0},
 	{"expression and partial indexes", func(l *life) {
 		l.exec(contacts + ";" + messages + "; CREATE INDEX message_day ON message(at/86400000); CREATE INDEX message_words ON message(substr(body,1,9)) WHERE thread > 2")
 		l.add(200+l.r.IntN(300), 30, 40, addCard)
@@ -103,7 +181,7 @@ var kinds = []kind{
 		l.exec(fmt.Sprintf("DELETE FROM card WHERE id%%%d=1; DELETE FROM message WHERE id%%%d<2", 2+l.r.IntN(4), 3+l.r.IntN(5)))
 		l.see()
 		l.exec(fmt.Sprintf("DELETE FROM card WHERE id<%d", l.ids/3))
-	}},
+	}, 0},
 	{"small tables without row ids", func(l *life) {
 		l.exec(settings)
 		l.add(5+l.r.IntN(30), 5, 30, addOption)
@@ -111,26 +189,28 @@ var kinds = []kind{
 		l.exec(fmt.Sprintf("DELETE FROM seen WHERE at < 1600000000+%d; DELETE FROM setting WHERE length(value)%%3=0", l.at/2))
 		l.see()
 		l.exec("UPDATE setting SET value = value || ' anew' WHERE length(value)%3=1")
-	}},
+	}, 0},
 	{"tables of one column", func(l *life) {
 		l.exec(single)
 		l.add(100+l.r.IntN(300), 20, 30, "INSERT INTO term VALUES('%[3]s %[1]d')")
 		l.add(100+l.r.IntN(300), 20, 30, "INSERT INTO moment VALUES(1600000000+%[2]d)")
 		l.add(100+l.r.IntN(300), 20, 30, "INSERT INTO serial VALUES(%[1]d, 4400000+%[2]d)")
 		l.exec(fmt.Sprintf("DELETE FROM term WHERE rowid%%%d=1; DELETE FROM moment WHERE rowid < %d; DELETE FROM serial WHERE n%%%d=1", 2+l.r.IntN(4), l.ids/5, 2+l.r.IntN(4)))
-	}},
+	}, 800}, // of a text alone whose length is lost its end cannot be told from where it was cut
 	{"columns added in mid-life", func(l *life) {
 		l.exec(messages)
 		l.add(100+l.r.IntN(300), 20, 60, addText)
-		l.exec("ALTER TABLE message ADD COLUMN edited INTEGER; ALTER TABLE message ADD COLUMN note TEXT")
-		l.see()
+		for _, c := range []string{"edited INTEGER", "note TEXT"} {
+			l.exec("ALTER TABLE message ADD COLUMN " + c)
+			l.widen("message", sqlitefile.Value{At: -1})
+		}
 		l.add(100+l.r.IntN(300), 20, 60, "INSERT INTO message(thread, who, at, body, seen, edited, note) VALUES(%[1]d%%5, '+44 7700 900417', 780000000000+%[2]d, '%[3]s', 1, 0, 'n %[1]d')")
 		l.exec("ALTER TABLE message ADD COLUMN pinned INTEGER DEFAULT 0")
-		l.see()
+		l.widen("message", sqlitefile.IntValue(0))
 		l.exec(fmt.Sprintf("DELETE FROM message WHERE id%%%d=1", 2+l.r.IntN(5)))
 		l.see()
 		l.exec(fmt.Sprintf("DELETE FROM message WHERE id<%d", l.ids/4))
-	}},
+	}, 0},
 	{"fragments", func(l *life) {
 		l.exec(messages)
 		l.add(150+l.r.IntN(200), 20, 50, addText)
@@ -140,14 +220,22 @@ var kinds = []kind{
 			l.exec(fmt.Sprintf("DELETE FROM message WHERE id%%%d=%d", 5+l.r.IntN(9), l.r.IntN(5)))
 			l.add(l.r.IntN(6), 2, 50, addText)
 		}
-	}},
+	}, 0},
 	{"flags and short values", func(l *life) {
 		l.exec("CREATE TABLE state(id INTEGER PRIMARY KEY, name TEXT, on_ INTEGER, seen INTEGER, pinned INTEGER); CREATE TABLE link(a INTEGER, b INTEGER)")
 		l.add(100+l.r.IntN(300), 20, 20, "INSERT INTO state VALUES(%[1]d, '%[3]s', %[1]d%%2, 0, NULL)")
 		l.add(100+l.r.IntN(300), 20, 20, "INSERT INTO link VALUES(1000+%[1]d, %[1]d*7)")
 		l.exec(fmt.Sprintf("DELETE FROM state WHERE id%%%d=1; DELETE FROM link WHERE a%%%d=1", 2+l.r.IntN(4), 2+l.r.IntN(4)))
-	}},
+	}, 0},
 }
+
+// seeds is where the seeds of the lives begin that are judged. The weights were fitted on
+// those from 0 on.
+var seeds = func() (n uint64) {
+	n = 1000
+	fmt.Sscan(os.Getenv("SEEDS"), &n)
+	return n
+}()
 
 // Lives as applications lead them give their rows back, in each kind for itself.
 func TestKindsOfLives(t *testing.T) {
@@ -155,12 +243,19 @@ func TestKindsOfLives(t *testing.T) {
 	if s := os.Getenv("LIVES"); s != "" {
 		fmt.Sscan(s, &lives)
 	}
+	var mu sync.Mutex
+	var all tally
+	t.Cleanup(func() {
+		if t.Logf("%d rows, %d of them wrong", all.rows, all.invented); all.invented*10_000 > all.rows {
+			t.Error("these are too many")
+		}
+	})
 	for i, k := range kinds {
 		t.Run(k.name, func(t *testing.T) {
 			t.Parallel()
 			var sum tally
 			for n := range uint64(lives) {
-				seed := n*100 + uint64(i)
+				seed := (n+seeds)*100 + uint64(i)
 				r := rand.New(rand.NewPCG(seed, 3))
 				mode := []string{"DELETE", "DELETE", "WAL", "PERSIST"}[r.IntN(4)]
 				size, enc, vacuum := 1024<<r.IntN(3), []string{"UTF-8", "UTF-8", "UTF-8", "UTF-16le"}[r.IntN(4)], r.IntN(6)/5
@@ -168,10 +263,14 @@ func TestKindsOfLives(t *testing.T) {
 				k.live(l)
 				l.see()
 				f := readFiles(t, l.path)
+				l.h.dump(t, strings.ReplaceAll(k.name, " ", "-"), f)
 				sum.add(l.h.check(t, fmt.Sprintf("life %d (%d, %s, %s, auto_vacuum %d)", seed, size, enc, mode, vacuum), f, l.h.see(t, f)))
 				l.db.Close()
 			}
-			sum.judge(t, 995, 980, 20000)
+			mu.Lock()
+			all.add(sum)
+			mu.Unlock()
+			sum.judge(t, 990, cmp.Or(k.headless, 960), 1000)
 		})
 	}
 }
@@ -180,7 +279,7 @@ func TestKindsOfLives(t *testing.T) {
 // thousand whole and headless cells, or more than one row in so many is wrong.
 func (a *tally) judge(t *testing.T, whole, headless, wrong int) {
 	t.Helper()
-	t.Logf("whole %d of %d, without first four bytes %d of %d; %d rows, %d with a wrong value, %d of a wrong table, %d unattributed, %d copies; of %d at least 0.9 sure %d are right",
+	t.Logf("%s: whole %d of %d, without first four bytes %d of %d; %d rows, %d with a wrong value, %d of a wrong table, %d unattributed, %d copies; of %d at least 0.9 sure %d are right", t.Name(),
 		a.wholeSeen, a.whole, a.headlessSeen, a.headless, a.rows, a.invented, a.wrongTable, a.unattributed, a.copies, a.sure, a.sureRight)
 	if a.wholeSeen*1000 < a.whole*whole || a.headlessSeen*1000 < a.headless*headless || a.invented*wrong > a.rows || a.copies > 0 || a.sureRight*10 < a.sure*9 {
 		t.Error("that is less than it must be")

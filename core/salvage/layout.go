@@ -98,8 +98,11 @@ func (l *layout) fields(sh *shape, base int64) []Field {
 // columnName names the k-th value of a record.
 func (s *shape) columnName(k int) string {
 	if s != nil && k < len(s.columns) {
-		if s.columns[k] == rowIDValue {
+		switch s.columns[k] {
+		case rowIDValue:
 			return "row id"
+		case expression:
+			return "expression"
 		}
 		return s.Columns[s.columns[k]].Name
 	}
@@ -139,10 +142,24 @@ func plausibleText(b []byte, enc sqlitefile.Encoding) bool {
 }
 
 // mixedScripts reports whether a UTF-16 text is Latin for the most part, with some
-// units that such texts do not hold: the trace of bytes that are not its own.
+// units that such texts do not hold, or of several rare scripts: the trace of bytes that
+// are not its own.
 func mixedScripts(b []byte, enc sqlitefile.Encoding) bool {
 	odd := oddUnits(b, enc)
-	return odd > 0 && len(b)/2 >= 4*odd
+	if odd > 0 && len(b)/2 >= 4*odd {
+		return true
+	}
+	var scripts byteSet
+	for i := 0; i+1 < len(b); i += 2 {
+		high := b[i+1]
+		if enc == sqlitefile.UTF16BE {
+			high = b[i]
+		}
+		if high >= 0x05 && high < 0x1e { // between Cyrillic and Latin Extended Additional
+			scripts.add(high)
+		}
+	}
+	return scripts.len() > 1
 }
 
 // oddUnits counts the units of a UTF-16 text that Latin texts do not hold.
@@ -163,8 +180,12 @@ func oddUnits(b []byte, enc sqlitefile.Encoding) (odd int) {
 }
 
 // looksLikeText reports whether a long number is more likely a piece of text: all
-// printable, or a real of a size that none has.
+// printable, or a real of a size that none has. The bytes of a decimal fraction repeat
+// themselves, as in 62.4.
 func looksLikeText(b []byte, v sqlitefile.Value) bool {
+	if v.Class() == sqlitefile.Real && len(b) == 8 && b[3] == b[4] && b[4] == b[5] && b[5] == b[6] {
+		return false
+	}
 	if x := math.Abs(v.Float()); v.Class() == sqlitefile.Real && x != 0 && (x < 1e-30 || x > 1e30) {
 		return true
 	}

@@ -118,7 +118,8 @@ func (sc *scanner) keep(c *candidate) {
 	c.loose = !c.pointed && sc.kind != 0
 	c.gap = c.loose && !sc.block
 	if c.local > 0 && c.shape != nil {
-		if sc.judge(c, c.shape); c.doubtful {
+		var again weighed
+		if sc.judge(c, c.shape, &again); c.doubtful {
 			c.payload, c.broken = c.payload[:c.local], true
 		}
 	}
@@ -142,51 +143,53 @@ func (sc *scanner) try(c *candidate) {
 // attribute finds the shape that a cell with all its types is of, and judges it.
 func (sc *scanner) attribute(c *candidate) bool {
 	var best *shape
-	least := 0.0
+	var least weighed
 	c.rivals = c.rivals[:0]
-	try := func(sh *shape, extra float64) {
-		if sh.kind != c.kind || sc.only != nil && sc.only != sh {
+	try := func(sh *shape, extra int) {
+		if sh.kind != c.kind || sc.only != nil && sc.only != sh || sc.only == nil && sc.own != sh && sh.internal() {
 			return
 		}
-		penalty, ok := sh.fit(c.types)
+		against, ok := sh.fit(c.types)
 		if !ok {
 			return
 		}
-		if penalty += extra; penalty > maxPenalty {
+		if against.add(otherOwner, extra); against.sum > hopeless {
 			return
 		}
-		penalty += sc.judge(c, sh)
-		if c.penalty = penalty; penalty > maxPenalty || !sc.telling(c, sh) {
+		if sc.judge(c, sh, &against); against.sum > hopeless {
 			return
 		}
 		switch {
 		case best != nil && best.like == sh.like && best.Name != sh.Name:
-			if penalty < least {
-				best, sh, least = sh, best, penalty
+			if against.sum < least.sum {
+				best, sh, least = sh, best, against
 			}
 			c.rivals = append(c.rivals, sh)
-		case best == nil || penalty < least-1e-9:
-			best, least, c.rivals = sh, penalty, c.rivals[:0]
-		case penalty <= least+1e-9 && sh.Name != best.Name:
+		case best == nil || prefer(sh, best, against.sum, least.sum) > 0:
+			best, least, c.rivals = sh, against, c.rivals[:0]
+		case prefer(sh, best, against.sum, least.sum) == 0 && sh.Name != best.Name:
 			c.rivals = append(c.rivals, sh)
 		}
 	}
 	if sc.own != nil {
+		if sc.sure && len(sc.own.rules) == 0 {
+			return false // of an index of which nothing is known
+		}
 		try(sc.own, 0)
 	}
 	// With auto_vacuum a page may have been another table's before it became a root
 	// (§1.8), and what lies in its gap may be from then.
 	moved := sc.own != nil && sc.own.root == sc.im.Page && sc.own.live < enough && sc.s.f.LargestRoot != 0
-	if best == nil || least > 0 || moved {
+	if best == nil || least.sum > 0 || moved {
 		for _, sh := range sc.s.shapes {
 			// The schema's own rows lie in its own pages, and index entries in
 			// pages of an index: too many bytes would read as either.
 			if sh == sc.own || sc.own != nil && sh.like == sc.own.like || sh.index != "" && leafKind(sc.kind) != sqlitefile.LeafIndex || sh.Root == 1 && sc.sure && sc.only == nil {
 				continue
 			}
-			extra := 0.0
+			extra := 0
 			if sc.own != nil && !moved {
-				extra = anotherOwner
+				extra = 1
 			}
 			try(sh, extra)
 		}
@@ -194,7 +197,11 @@ func (sc *scanner) attribute(c *candidate) bool {
 	if best == nil || len(c.rivals) > 0 && c.kind == sqlitefile.LeafIndex {
 		return false
 	}
-	c.shape, c.penalty = best, least
+	// Whose it is, is asked first, and then whether it says anything.
+	if c.against = least; !sc.telling(c, best) {
+		return false
+	}
+	c.shape = best
 	if len(c.rivals) > 0 {
 		c.rivals = append(c.rivals, best)
 		c.shape = nil
@@ -207,24 +214,26 @@ func (sc *scanner) attribute(c *candidate) bool {
 //
 // What lies in an overflow chain was perhaps used again: it says nothing against
 // the rest, but may be in doubt itself.
-func (sc *scanner) judge(c *candidate, sh *shape) (penalty float64) {
-	c.doubtful = false
-	against := func(p float64, end int64) {
+func (sc *scanner) judge(c *candidate, sh *shape, w *weighed) {
+	if c.doubtful = false; sc.own == nil && !c.pointed {
+		w.add(noOwner, 1)
+	}
+	against := func(k evidence, end int64) {
 		if c.local > 0 && end > int64(c.local) {
 			c.doubtful = true
 		} else {
-			penalty += p
+			w.add(k, 1)
 		}
 	}
 	if c.hasRowID && sh.live >= enough && c.rowID <= 0 && sh.ids.low > 0 {
-		penalty += outOfRange
+		w.add(negativeID, 1)
 	}
 	at := int64(c.body - c.header)
 	for k, t := range c.types {
 		n := c.width(k)
 		if at+n > int64(len(c.payload)) {
 			if t.t.Class() == sqlitefile.Text && at < int64(len(c.payload)) && !plausibleStart(c.payload[at:], sc.s.f.Encoding) {
-				penalty += noText
+				w.add(oddText, 1)
 			}
 			break
 		}
@@ -235,37 +244,45 @@ func (sc *scanner) judge(c *candidate, sh *shape) (penalty float64) {
 				run = run[:max(0, len(run)-8)] // a number may end it
 			}
 			if sh.rules[k].Affinity == sqlitefile.AffText && (!plausibleStart(run, sc.s.f.Encoding) || sc.s.f.Encoding != sqlitefile.UTF8 && mixedScripts(run, sc.s.f.Encoding)) {
-				penalty += noText
+				w.add(oddText, 1)
 			}
 		case t.t.Class() == sqlitefile.Integer || t.t.Class() == sqlitefile.Real:
 			v, _ := sqlitefile.ReadValue(t.t, c.payload[at:], 0)
 			if !sc.shortest(v) {
-				against(noText, at+n)
+				against(notShortest, at+n)
 			}
 			if sh.rules[k].rowID && sh.live >= enough && v.Int() <= 0 && sh.numbers[k].low > 0 {
-				against(noText, at+n)
+				against(negativeID, at+n)
 			}
-			if sh.live >= enough && !sh.numbers[k].near(v.Float(), 16) || n >= 6 && looksLikeText(c.payload[at:at+n], v) {
-				against(outOfRange, at+n)
+			if d, near := sh.numbers[k].distance(v.Float()); !near && sh.live >= enough {
+				against(d, at+n)
+			} else if n >= 6 && looksLikeText(c.payload[at:at+n], v) {
+				against(oddNumber, at+n)
 			}
 		case t.t.Class() == sqlitefile.Text:
 			if sh.live >= enough && !sh.lengths[k].near(float64(n), 8) {
-				penalty += outOfRange
+				w.add(oddLength, 1)
+			}
+			if n > 0 && sh.live >= aFew && sh.begins[k].len()*4 <= sh.live && !sh.begins[k].has(firstByte(c.payload[at:at+n], sc.s.f.Encoding)) {
+				if sh.live >= enough {
+					w.add(oddBeginning, 1)
+				} else {
+					w.add(unseenBeginning, 1)
+				}
 			}
 			if text := c.payload[at : at+n]; !plausibleText(text, sc.s.f.Encoding) || c.overwritten > 0 && n > 0 && firstByte(text, sc.s.f.Encoding) < 0x20 && sc.s.f.Encoding == sqlitefile.UTF8 {
-				against(noText, at+n)
+				against(oddText, at+n)
 			} else if sc.s.f.Encoding != sqlitefile.UTF8 && oddUnits(text, sc.s.f.Encoding) > 0 {
 				if mixedScripts(text, sc.s.f.Encoding) {
-					against(outOfRange, at+n)
+					against(mixedText, at+n)
 				}
 				if !c.pointed && sc.headWithin(c) {
-					penalty += noText
+					w.add(headInText, 1)
 				}
 			}
 		}
 		at += n
 	}
-	return penalty
 }
 
 // shortest reports whether a number is written as the library writes it: whole ones
@@ -303,38 +320,48 @@ func plausibleStart(b []byte, enc sqlitefile.Encoding) bool {
 	return false
 }
 
-// telling reports whether enough of c survives to say anything: a row of nothing
-// but NULLs and constants can be read out of almost any bytes.
-func (sc *scanner) telling(c *candidate, sh *shape) bool {
-	bytes, values, empty := 0, 0, len(sh.rules)-len(c.types)
+// content is what survives of c to say anything: bytes of values, how many values that
+// are not NULL or a constant, and how many that are. sh is nil if its table is not known.
+func (sc *scanner) content(c *candidate, sh *shape) (bytes, values, empty int) {
+	if sh != nil {
+		empty = len(sh.rules) - len(c.types)
+	}
 	at := int64(c.body - c.header)
 	for k, t := range c.types {
 		n := c.width(k)
 		if at+n > int64(len(c.payload)) {
 			break
 		}
-		if n > 0 && !(sh.rules[k].rowID || t.t == unknown && k == 0 && len(c.types) > 1 && c.types[1].t == unknown) {
+		if n > 0 && !(sh != nil && (sh.rules[k].rowID || sh.columns[k] == expression) || t.t == unknown && k == 0 && len(c.types) > 1 && c.types[1].t == unknown) {
 			values++
 			bytes += int(min(n, 64))
-		} else if t.t != unknown && !sh.rules[k].alias {
+		} else if t.t != unknown && (sh == nil || !sh.rules[k].alias) {
 			empty++
 		}
 		at += n
 	}
+	return bytes, values, empty
+}
+
+// telling reports whether enough of c survives to say anything: a row of nothing
+// but NULLs and constants can be read out of almost any bytes.
+func (sc *scanner) telling(c *candidate, sh *shape) bool {
+	bytes, values, empty := sc.content(c, sh)
+	c.values, c.empty = values, empty
 	switch {
+	case sh.mute():
+		return false
 	case c.pointed:
 		return true
 	case sh.index != "" && c.types[0].t == unknown:
 		return values >= 1 && bytes >= 4 // a row id, or two values that run together, tell nothing alone
 	case c.truncated:
 		return values >= 2 && bytes >= 6
-	case c.overwritten > 0 && empty > 0 && values < 2:
-		return false // NULLs and constants are in any bytes
 	case c.overwritten > 0:
-		return bytes >= 4 || c.exact && bytes >= 2
+		return bytes >= 4 || c.exact && bytes >= 1
 	case c.kind == sqlitefile.LeafIndex && !sc.sure:
 		return bytes >= 6 && values >= 2
-	case sc.own == nil || sh != sc.own || c.penalty > 0:
+	case sc.own == nil || sh != sc.own || c.against.sum > 0:
 		return bytes >= 4 && len(c.types) >= 2
 	}
 	return bytes >= 2

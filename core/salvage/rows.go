@@ -121,7 +121,7 @@ func (s *Survey) row(sc *scanner, c *candidate, r *Row) *Row {
 		}
 		for k, i := range sh.columns {
 			switch {
-			case k >= len(raw):
+			case k >= len(raw), i == expression:
 			case i != rowIDValue:
 				r.Values[i], r.Lost[i] = raw[k], lost[k]
 			case !lost[k]:

@@ -284,19 +284,23 @@ func (sc *scanner) pointed(p *sqlitefile.Page) {
 			if !fits[i] {
 				continue
 			}
-			penalty, ok := sh.fit(c.types)
+			w, ok := sh.fit(c.types)
 			if ok {
-				penalty += sc.judge(c, sh)
+				sc.judge(c, sh, &w)
 			}
-			if fits[i] = ok && penalty <= maxPenalty; ok {
-				against[i] += penalty
+			if fits[i] = ok && w.sum <= hopeless; ok {
+				against[i] += w.sum
 			}
 		}
 	}
 	if len(cells) == 0 {
 		return
 	}
-	best, rivals := sc.elect(fits, against, len(cells))
+	// They are of one time, too: what sets them apart from live rows is seen in all.
+	for i := range against {
+		against[i] *= min(1, together/float64(len(cells)))
+	}
+	best, rivals := sc.elect(fits, against)
 	if best != nil {
 		if sc.own = best; len(rivals) > 0 {
 			sc.own = nil
@@ -305,11 +309,15 @@ func (sc *scanner) pointed(p *sqlitefile.Page) {
 	for _, c := range cells {
 		switch {
 		case best != nil && len(rivals) == 0:
+			if !sc.telling(c, best) {
+				continue
+			}
 			c.shape = best
-			c.penalty, _ = best.fit(c.types)
-			c.penalty += sc.judge(c, best)
+			c.against, _ = best.fit(c.types)
+			sc.judge(c, best, &c.against)
 		case best != nil:
 			c.rivals = append(append(c.rivals[:0], best), rivals...)
+			_, c.values, c.empty = sc.content(c, best)
 		case !sc.attribute(c): // no table fits all: each cell for itself
 			if kind == sqlitefile.LeafIndex || len(cells)*10 < p.Cells*9 || sc.only != nil || len(c.types) < 2 {
 				continue
@@ -318,13 +326,16 @@ func (sc *scanner) pointed(p *sqlitefile.Page) {
 		if kind == sqlitefile.LeafIndex && c.shape == nil {
 			continue // an index entry of what is not known is not a row
 		}
+		if c.shape == nil && best == nil {
+			_, c.values, c.empty = sc.content(c, nil)
+		}
 		sc.keep(c)
 	}
 }
 
 // elect finds the shape that most speaks for among those that fit. Others of which
 // as much does are its rivals.
-func (sc *scanner) elect(fits []bool, against []float64, cells int) (best *shape, rivals []*shape) {
+func (sc *scanner) elect(fits []bool, against []float64) (best *shape, rivals []*shape) {
 	for i, sh := range sc.s.shapes {
 		switch {
 		case !fits[i]:
@@ -333,13 +344,13 @@ func (sc *scanner) elect(fits []bool, against []float64, cells int) (best *shape
 				best, sh = sh, best
 			}
 			rivals = append(rivals, sh)
-		case best == nil || against[i] < against[best.id]-1e-9:
+		case best == nil || prefer(sh, best, against[i], against[best.id]) > 0:
 			best, rivals = sh, nil
-		case against[i] <= against[best.id]+1e-9 && sh.Name != best.Name:
+		case prefer(sh, best, against[i], against[best.id]) == 0 && sh.Name != best.Name:
 			rivals = append(rivals, sh)
 		}
 	}
-	if own := sc.own; own != nil && fits[own.id] && (sc.known || own.like == best.like || against[own.id] <= against[best.id]+0.02*float64(cells)) {
+	if own := sc.own; own != nil && fits[own.id] && (own.like == best.like || against[own.id] <= against[best.id]+weights[otherOwner] || sc.known && against[own.id] <= against[best.id]+lineageSays) {
 		return own, nil
 	}
 	return best, rivals
@@ -400,7 +411,11 @@ func (sc *scanner) region(from, to int, block bool) {
 		c.exact = next && !sc.childAt(c.end-4) || c.end == to && !c.truncated
 	}
 	if sc.kind == 0 {
-		return // what page it was is not known: a free block's head says nothing
+		// Of a trunk of the free list the header is gone, and with it what page it was.
+		if sc.guess(first); sc.kind == 0 {
+			return // a free block's head says nothing
+		}
+		defer func() { sc.kind = 0 }()
 	}
 	// From the end to the beginning: where one cell begins, that before it ends.
 	for at := to - freedHead - 1; at >= from; at-- {
@@ -430,6 +445,24 @@ func (sc *scanner) region(from, to int, block bool) {
 				}
 			}
 		}
+	}
+}
+
+// guess says what page it was of which the header is gone, by the whole cells that were
+// found in it from the first on, if all are of one table.
+func (sc *scanner) guess(first int) {
+	var one *shape
+	for _, c := range sc.found[first:] {
+		if c.shape == nil || c.shape.index != "" || !c.exact {
+			continue
+		}
+		if one != nil && c.shape != one {
+			return
+		}
+		one = c.shape
+	}
+	if one != nil && (sc.own == nil || sc.own == one) {
+		sc.own, sc.kind = one, one.kind
 	}
 }
 

@@ -2,6 +2,7 @@ package salvage
 
 import (
 	"cmp"
+	"slices"
 	"strings"
 
 	"crosswind/core/sqlitefile"
@@ -31,11 +32,12 @@ type learned struct {
 	lengths []span    // of texts, in bytes
 	odd     []bool    // whether a text holds units that Latin ones do not
 	begins  []byteSet // of texts, their first bytes
+	ends    []byteSet // and their last
 	nulls   []bool    // whether NULL is seen
 }
 
 func newLearned(n int) *learned {
-	return &learned{fewest: n, numbers: make([]span, n), lengths: make([]span, n), odd: make([]bool, n), begins: make([]byteSet, n), nulls: make([]bool, n)}
+	return &learned{fewest: n, numbers: make([]span, n), lengths: make([]span, n), odd: make([]bool, n), begins: make([]byteSet, n), ends: make([]byteSet, n), nulls: make([]bool, n)}
 }
 
 // join adds what other rows show.
@@ -50,11 +52,18 @@ func (s *learned) join(o *learned) {
 		for i, b := range o.begins[k] {
 			s.begins[k][i] |= b
 		}
+		for i, b := range o.ends[k] {
+			s.ends[k][i] |= b
+		}
 	}
 }
 
-// rowIDValue stands for the row id, which ends an index entry.
-const rowIDValue = -1
+// What stands in shape.columns for a value that is no column's: the row id, which ends
+// an index entry, and what an index holds of an expression.
+const (
+	rowIDValue = -1
+	expression = -2
+)
 
 // rule is what a value of a record must be.
 type rule struct {
@@ -94,6 +103,21 @@ func (s *span) near(x, slack float64) bool {
 	return !s.seen || x >= s.low-w && x <= s.high+w
 }
 
+// distance says how x lies to the range: near, or what speaks against it. Rows that
+// were deleted by age lie just beyond it, and bytes that are no number's lie
+// anywhere: a number of eight bytes is of a magnitude by chance about once in 2^60 times.
+func (s *span) distance(x float64) (k evidence, near bool) {
+	switch w := max(s.high-s.low, 32); {
+	case s.near(x, 16):
+		return 0, true
+	case x >= s.low-8*w && x <= s.high+8*w, s.low > 0 && x >= s.low/2 && x <= 2*s.high:
+		return beyond, false
+	case s.low >= 0 && x >= 0 && x <= 64*(s.high+1):
+		return far, false
+	}
+	return wild, false
+}
+
 func tableShape(t *sqlitefile.Table) *shape {
 	if t.Name == "sqlite_sequence" && len(t.Columns) == 2 { // §2.6.2: declared without types, written with these
 		t.Columns[0].Affinity, t.Columns[1].Affinity = sqlitefile.AffText, sqlitefile.AffInteger
@@ -115,9 +139,10 @@ func columnRule(t *sqlitefile.Table, i int) rule {
 		strict: (t.Strict || t.Root == 1) && !strings.EqualFold(c.Type, "ANY"), optional: !c.NotNull || c.Default != ""}
 }
 
-// indexShape makes the shape of an index's entries, or nil if its columns cannot
-// be told. columns are names; the row id, or the primary key of a table without
-// one, follows.
+// indexShape makes the shape of an index's entries. columns are names, "" for an
+// expression; the row id, or the primary key of a table without one, follows.
+// If they cannot be told the shape is opaque: the pages of the index are known as its own, and
+// give no rows.
 func indexShape(t *sqlitefile.Table, name string, columns []string) *shape {
 	sh := &shape{Table: t, kind: sqlitefile.LeafIndex, index: cmp.Or(name, "(an index without a name)")}
 	taken := map[int]bool{}
@@ -131,6 +156,10 @@ func indexShape(t *sqlitefile.Table, name string, columns []string) *shape {
 		taken[i] = true
 	}
 	for _, n := range columns {
+		if n == "" {
+			sh.columns, sh.rules = append(sh.columns, expression), append(sh.rules, rule{Affinity: sqlitefile.AffBlob, untyped: true})
+			continue
+		}
 		i := -1
 		for k, c := range t.Columns {
 			if strings.EqualFold(c.Name, strings.TrimSuffix(n, "\x00desc")) && !c.Virtual {
@@ -138,17 +167,17 @@ func indexShape(t *sqlitefile.Table, name string, columns []string) *shape {
 			}
 		}
 		if i < 0 {
-			return nil
+			return opaqueIndex(t, name)
 		}
 		add(i)
+	}
+	if len(columns) == 0 || t.WithoutRowID && len(t.Unique) == 0 {
+		return opaqueIndex(t, name)
 	}
 	if !t.WithoutRowID {
 		sh.columns = append(sh.columns, rowIDValue)
 		sh.rules = append(sh.rules, rule{Affinity: sqlitefile.AffInteger, notNull: true, rowID: true})
 		return sh.ready()
-	}
-	if len(t.Unique) == 0 {
-		return nil
 	}
 	key := 0
 	for _, i := range t.Stored() { // the primary key's columns come first in a record
@@ -160,6 +189,16 @@ func indexShape(t *sqlitefile.Table, name string, columns []string) *shape {
 		}
 	}
 	return sh.ready()
+}
+
+// opaqueIndex is the shape of an index of which no more is known than that it is one.
+func opaqueIndex(t *sqlitefile.Table, name string) *shape {
+	return (&shape{Table: t, kind: sqlitefile.LeafIndex, index: cmp.Or(name, "(an index without a name)")}).ready()
+}
+
+// mute reports whether the entries of an index say nothing of a row but its id.
+func (s *shape) mute() bool {
+	return s.index != "" && !slices.ContainsFunc(s.columns, func(i int) bool { return i >= 0 })
 }
 
 func (s *shape) ready() *shape {
@@ -190,6 +229,7 @@ func (s *learned) see(types []typeAt, body []byte, enc sqlitefile.Encoding) {
 		case sqlitefile.Text:
 			if s.lengths[k].see(float64(n)); n > 0 {
 				s.begins[k].add(firstByte(body[at:at+n], enc))
+				s.ends[k].add(lastByte(body[at:at+n], enc))
 				s.odd[k] = s.odd[k] || enc != sqlitefile.UTF8 && oddUnits(body[at:at+n], enc) > 0
 			}
 		case sqlitefile.Null:
@@ -202,15 +242,15 @@ func (s *learned) see(types []typeAt, body []byte, enc sqlitefile.Encoding) {
 // fit judges whether values of these types can be a record of s, before the
 // values are looked at: what speaks against it, and whether it can be at all.
 // A type of unknown stands for one whose bytes are gone.
-func (s *shape) fit(types []typeAt) (penalty float64, ok bool) {
+func (s *shape) fit(types []typeAt) (w weighed, ok bool) {
 	least := s.least
 	if s.live >= enough { // rows from before a column was added are still alive, too
 		least = max(least, s.fewest)
 	}
 	if len(types) > len(s.rules) || len(types) < least || len(types) == 0 {
-		return 0, false
+		return w, false
 	}
-	penalty = 0.02 * float64(len(s.rules)-len(types)) // from before a column was added
+	w.add(missingColumn, len(s.rules)-len(types)) // from before a column was added
 	for k := range types {
 		t, r := types[k].t, &s.rules[k]
 		if t == unknown {
@@ -219,58 +259,48 @@ func (s *shape) fit(types []typeAt) (penalty float64, ok bool) {
 		class := t.Class()
 		switch {
 		case t.Size() < 0:
-			return 0, false
+			return w, false
 		case r.alias:
 			if t != 0 {
-				return 0, false
+				return w, false
 			}
 			continue
 		case class == sqlitefile.Null:
 			if r.notNull {
-				return 0, false
+				return w, false
 			}
 			if s.live >= enough && !s.nulls[k] {
-				penalty += neverNull
+				w.add(unseenNull, 1)
 			}
 			continue
 		case r.rowID && class != sqlitefile.Integer:
-			return 0, false
+			return w, false
 		}
 		switch r.Affinity {
 		case sqlitefile.AffInteger, sqlitefile.AffNumeric, sqlitefile.AffReal:
 			if class == sqlitefile.Text || class == sqlitefile.Blob {
 				if r.strict {
-					return 0, false
+					return w, false
 				}
-				penalty += 0.12
+				w.add(foreignClass, 1)
 			}
 			if r.Affinity == sqlitefile.AffInteger && class == sqlitefile.Real {
-				penalty += 0.06
+				w.add(realForInteger, 1)
 			}
 			if r.Affinity == sqlitefile.AffReal && t == 6 {
-				return 0, false // the library stores whole reals as integers of up to six bytes
+				return w, false // the library stores whole reals as integers of up to six bytes
 			}
 		case sqlitefile.AffText:
 			if class == sqlitefile.Integer || class == sqlitefile.Real {
-				return 0, false // text affinity stores numbers as text
+				return w, false // text affinity stores numbers as text
 			}
 			if class == sqlitefile.Blob {
 				if r.strict {
-					return 0, false
+					return w, false
 				}
-				penalty += 0.12
+				w.add(foreignClass, 1)
 			}
 		}
 	}
-	return penalty, penalty <= maxPenalty
+	return w, w.sum <= hopeless
 }
-
-const (
-	maxPenalty = 0.25 // how much may speak against a reading before it is none
-	enough     = 8    // live rows that a table must have for its ranges to count
-	outOfRange = 0.1  // what one value outside of them says against a reading
-	neverNull  = 0.04 // what a NULL says where no live row has one
-	noText     = 0.3  // what a text says that none is
-	// An earlier owner of a page is possible, but less likely than its present one.
-	anotherOwner = 0.05
-)

@@ -45,6 +45,10 @@ type Survey struct {
 	spills  *atomic.Int64 // overflow pages that may still be read for rows that are not alive
 	full    bool          // live has no room left
 	longest int           // bytes that a record header has at most
+
+	// weighing, if not nil, sees every reading that is chosen, before those that are not
+	// believed are left out: for measuring how often such readings are right.
+	weighing func(*scanner, *candidate)
 }
 
 // image is a version of a page.
@@ -84,7 +88,7 @@ func New(f *sqlitefile.File) *Survey {
 	for _, o := range objs {
 		if o.Type == "index" && o.Root != 0 {
 			sh := s.addShape(indexOf(o, byName[o.Table], auto))
-			if sh != nil {
+			if sh != nil { // else of a table that is not there
 				sh.root = o.Root
 			}
 			trees = append(trees, tree{o.Root, sh})
@@ -147,7 +151,7 @@ func indexOf(o sqlitefile.Object, of *shape, auto map[string]int) *shape {
 	if o.SQL != "" {
 		ix, err := sqlitefile.ParseIndex(o.SQL)
 		if err != nil {
-			return nil
+			return opaqueIndex(of.Table, o.Name)
 		}
 		return indexShape(of.Table, o.Name, ix.Columns)
 	}
@@ -157,7 +161,7 @@ func indexOf(o sqlitefile.Object, of *shape, auto map[string]int) *shape {
 		n++ // its first is the table itself
 	}
 	if n >= len(of.Unique) {
-		return nil
+		return opaqueIndex(of.Table, o.Name)
 	}
 	return indexShape(of.Table, o.Name, of.Unique[n])
 }
@@ -281,11 +285,12 @@ func (s *Survey) baseOwners() {
 	}
 }
 
-// sameTable finds the shape of a table's rows by its name and columns.
+// sameTable finds the shape of a table's rows by its name and columns. A table that had
+// fewer is the same: columns are added behind the others.
 func (s *Survey) sameTable(t *sqlitefile.Table) *shape {
 	for _, sh := range s.shapes {
 		if sh.index == "" && sh.Name == t.Name && sh.WithoutRowID == t.WithoutRowID && sh.RowIDColumn == t.RowIDColumn &&
-			slices.EqualFunc(sh.Columns, t.Columns, func(a, b sqlitefile.Column) bool { return a.Name == b.Name && a.Affinity == b.Affinity }) {
+			len(sh.Columns) >= len(t.Columns) && slices.EqualFunc(sh.Columns[:len(t.Columns)], t.Columns, func(a, b sqlitefile.Column) bool { return a.Name == b.Name && a.Affinity == b.Affinity }) {
 			return sh
 		}
 	}
