@@ -300,6 +300,9 @@ func appendRow(b []byte, f *sqlitefile.File, row *salvage.Row, file string) []by
 	if row.Uncommitted {
 		b = append(b, `,"uncommitted":true`...)
 	}
+	if row.Unproven {
+		b = append(b, `,"unproven":true`...)
+	}
 	for i, c := range row.Candidates {
 		b = append(b, map[bool]string{true: `,"candidates":[`, false: ","}[i == 0]...)
 		b = appendText(b, c)

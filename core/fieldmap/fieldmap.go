@@ -279,7 +279,7 @@ func origin(row *salvage.Row, src *Source) (record.Origin, error) {
 	if !row.Live {
 		o.Place = string(row.Origin)
 	}
-	o.Frame, o.Uncommitted, o.Copies = row.Frame, row.Uncommitted, len(row.Others)
+	o.Frame, o.Uncommitted, o.Unproven, o.Copies = row.Frame, row.Uncommitted, row.Unproven, len(row.Others)
 	for _, p := range row.Others {
 		if len(o.Others) == maxOthers {
 			o.Others = append(o.Others, fmt.Sprintf("%d more", len(row.Others)-maxOthers))

@@ -138,6 +138,7 @@ type Origin struct {
 	// that holds the page, from 1.
 	Frame       int      `json:"frame,omitempty"`
 	Uncommitted bool     `json:"uncommitted,omitempty"` // its transaction never ended
+	Unproven    bool     `json:"unproven,omitempty"`    // the checksum of its frame does not hold
 	Others      []string `json:"others,omitempty"`      // where else the same row version lies
 	Copies      int      `json:"copies,omitempty"`      // how many such places there are
 	Table       string   `json:"table"`                 // "" if it cannot be told

@@ -188,6 +188,43 @@ func TestLogOfManyVersions(t *testing.T) {
 	}
 }
 
+// A log whose checksums do not hold is named, and what is found in it says so.
+func TestLogWhoseSumsDoNotHold(t *testing.T) {
+	l := newLife(t, 3, "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0")
+	l.exec("CREATE TABLE item(id INTEGER PRIMARY KEY, name TEXT NOT NULL, n INTEGER)")
+	for i := range 12 {
+		l.exec(fmt.Sprintf("INSERT INTO item VALUES(%d, 'item %d', %d)", i, i, i*1000))
+	}
+	f := readFiles(t, l.path)
+	const frame = 24 + 4096
+	for name, c := range map[string]struct {
+		at   int
+		said string
+	}{
+		"its header": {28, "the checksum of the log's header does not hold"},
+		"a frame":    {32 + 9*frame + 20, "frame 10 "},
+	} {
+		log := bytes.Clone(f.log)
+		log[c.at] ^= 1
+		db, err := sqlitefile.Open(bytes.NewReader(f.main), int64(len(f.main)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := db.OpenLog(bytes.NewReader(log), int64(len(log))); err == nil || !strings.Contains(err.Error(), c.said) {
+			t.Errorf("%s: %v", name, err)
+		}
+		unproven := 0
+		for row, err := range Rows(db, Options{}) {
+			if err == nil && row.Unproven {
+				unproven++
+			}
+		}
+		if name == "a frame" && unproven == 0 {
+			t.Errorf("%s: no row says that its frame's checksum does not hold", name)
+		}
+	}
+}
+
 // Rows from before a column was added, rows with overflow pages, and rows of which
 // only an index entry is left.
 func TestSpecialRows(t *testing.T) {

@@ -96,7 +96,7 @@ func placeOf(im image, start, length int) Place {
 func (s *Survey) row(sc *scanner, c *candidate, r *Row) *Row {
 	im := sc.im
 	*r = Row{Values: r.Values, Lost: r.Lost, Others: r.Others[:0], Place: placeOf(im, c.start, c.end-c.start), RowID: c.rowID, HasRowID: c.hasRowID, Confidence: c.confidence(),
-		Uncommitted: im.State == sqlitefile.Unfinished}
+		Uncommitted: im.State == sqlitefile.Unfinished, Unproven: im.State == sqlitefile.Unproven}
 	r.Origin = c.origin
 	raw, lost := sc.values(c)
 	r.layout, r.shape = c.layout, c.shape

@@ -43,8 +43,10 @@ type Row struct {
 	Earlier bool // a row of the same id is alive, with other content
 	// Uncommitted rows were written by a transaction that was never committed.
 	Uncommitted bool
-	Confidence  float64
-	Others      []Place // where else the same row version lies
+	// Unproven rows lie in a frame of a log whose checksum does not hold.
+	Unproven   bool
+	Confidence float64
+	Others     []Place // where else the same row version lies
 
 	layout layout
 	shape  *shape

@@ -2,6 +2,7 @@ package sqlitefile
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"io"
 )
@@ -15,7 +16,7 @@ const (
 // as a reader of the database would see them. A log that is empty, or of another
 // generation, changes nothing of what is current. All other frames that hold a
 // page are told by Versions. It reads the log once. A fault is returned beside
-// what could be read.
+// what could be read, also where checksums do not hold: such frames are not current.
 func (f *File) OpenLog(r io.ReaderAt, size int64) error {
 	f.parts[Log] = r
 	if size < walHeader {
@@ -39,7 +40,9 @@ func (f *File) OpenLog(r io.ReaderAt, size int64) error {
 	default:
 		walSum(l.order, h[:24], &l.sum)
 		// §4.1: a log whose header does not check has no valid frame.
-		l.valid = l.sum == storedSum(h[24:])
+		if l.valid = l.sum == storedSum(h[24:]); !l.valid {
+			fault = errors.New("the checksum of the log's header does not hold: none of its frames is current")
+		}
 		l.salts = [8]byte(h[16:24])
 	}
 	pages := f.Pages
@@ -65,6 +68,9 @@ func (f *File) OpenLog(r io.ReaderAt, size int64) error {
 		}
 	}
 	f.versions = append(f.versions, l.others...)
+	if err := unproven(l.others); err != nil {
+		fault = errors.Join(fault, err)
+	}
 	if len(l.over) == 0 {
 		return fault
 	}
@@ -79,7 +85,26 @@ func (f *File) OpenLog(r io.ReaderAt, size int64) error {
 		pages--
 	}
 	f.Pages = pages
-	return f.readHeader()
+	return errors.Join(fault, f.readHeader())
+}
+
+// unproven names the frames whose checksums do not hold.
+func unproven(frames []Version) error {
+	n, first := 0, 0
+	for _, v := range frames {
+		if v.State == Unproven {
+			if n++; n == 1 || v.Frame < first {
+				first = v.Frame
+			}
+		}
+	}
+	if n == 0 {
+		return nil
+	}
+	if n == 1 {
+		return fmt.Errorf("the checksum of frame %d of the log does not hold: what is found in it says so", first)
+	}
+	return fmt.Errorf("the checksums of %d frames of the log do not hold, of frame %d first: what is found in them says so", n, first)
 }
 
 // readHeader takes over the header of page 1 where that lies outside of the
@@ -155,6 +180,9 @@ func (l *logReader) frame(b []byte, v Version) uint32 {
 		}
 		clear(l.pending)
 		l.first = true
+		if salts == l.salts { // of the same generation, but its sum does not follow
+			v.State = Unproven
+		}
 	}
 	if v.Page == 0 || v.Page > 1<<31 {
 		l.endRun()

@@ -45,6 +45,8 @@ func Open(ctx context.Context, url string, o Options) (*Store, error) {
 		return nil, fmt.Errorf("the database address: %w", err)
 	}
 	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
+	// A worker that is held up within a change must not hold what it has locked for ever.
+	cfg.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "20s"
 	cfg.AfterConnect = door
 	cfg.MaxConns = int32(max(o.Connections, 10))
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)

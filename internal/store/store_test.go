@@ -310,6 +310,11 @@ func TestHostileTextIsKept(t *testing.T) {
 func TestStaleWorkersWriteNothing(t *testing.T) {
 	s := storetest.Open(t)
 	ctx := context.Background()
+	// What a worker has locked that is held up within a change is free again in the end.
+	var idle string
+	if err := s.DB().QueryRow("SHOW idle_in_transaction_session_timeout").Scan(&idle); err != nil || idle != "20s" {
+		t.Errorf("a change that is held up holds its locks for %q, %v", idle, err)
+	}
 	c, e := newCase(t, s)
 	if _, err := s.QueueRun(ctx, c, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "x"}); err != nil {
 		t.Fatal(err)
