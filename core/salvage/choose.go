@@ -115,8 +115,23 @@ func (sc *scanner) neat() {
 				starts[b.start] = true
 			}
 		}
+		if !starts[c.end] && sc.taken(c.end) {
+			c.against.add(headInText, 1)
+			continue
+		}
 		c.exact = (starts[c.end] || sc.headAt(c.end) || len(sc.data) <= 8192 && c.end+freedHead <= len(sc.data) && sc.freedAt(c.end)) && !sc.childAt(c.end-4)
 	}
+}
+
+// taken reports whether a cell begins just before offset end: then what ended there has
+// lost its last bytes.
+func (sc *scanner) taken(end int) bool {
+	for at := end - 1; at >= end-3 && at > 0; at-- {
+		if sc.data[at] >= 4 && sc.headAt(at) {
+			return true
+		}
+	}
+	return false
 }
 
 // alone drops, of cells that are of another table than their page and that no pointer

@@ -23,6 +23,7 @@ type evidence uint8
 
 const (
 	missingColumn   evidence = iota // a column is not there that came last
+	fewerValues                     // a record has fewer values than any live one
 	foreignClass                    // a number column holds a text or a blob, or a text column a blob
 	realForInteger                  // an integer column holds a real
 	unseenNull                      // NULL where no live row has it
@@ -30,10 +31,12 @@ const (
 	far                             // a number far outside
 	wild                            // a number of another magnitude
 	oddNumber                       // a number that reads as text
+	textNumber                      // and it is an integer of eight bytes, all of them characters
 	notShortest                     // a number that the library would not have written so
 	oddLength                       // a text much shorter or longer than those of live rows
-	oddBeginning                    // a text that begins as none of many in live rows does
-	unseenBeginning                 // a text that begins as none of a few in live rows does
+	unseenLength                    // a text of another length than the one that all live rows have
+	oddBeginning                    // a text that begins as none in live rows does, where there are many and few beginnings
+	unseenBeginning                 // the same, where live rows are fewer or beginnings more
 	oddEnding                       // a text whose length was worked out and that ends as none of many in live rows does
 	oddText                         // bytes that are not a text
 	mixedText                       // a UTF-16 text of mixed scripts
@@ -42,6 +45,7 @@ const (
 	otherOwner                      // another table's row than the page's
 	noOwner                         // whose the page is is not known
 	boundEntry                      // a type of an index entry was worked out, and one value is there to check it by
+	shortAlone                      // one value of less than four bytes behind a head that is overwritten
 	evidences
 )
 
@@ -51,6 +55,7 @@ const (
 // the lives that they were measured on was right: these are 6.
 var weights = [evidences]float64{
 	missingColumn:   0.8,
+	fewerValues:     1.5,
 	foreignClass:    6,
 	realForInteger:  0.8,
 	unseenNull:      1.5,
@@ -58,8 +63,10 @@ var weights = [evidences]float64{
 	far:             3,
 	wild:            5.5,
 	oddNumber:       2.5,
+	textNumber:      3,
 	notShortest:     6,
 	oddLength:       2.9,
+	unseenLength:    1.5,
 	oddBeginning:    3,
 	unseenBeginning: 1,
 	oddEnding:       1.5,
@@ -70,6 +77,7 @@ var weights = [evidences]float64{
 	otherOwner:      1,
 	noOwner:         1.1,
 	boundEntry:      2.5,
+	shortAlone:      2,
 }
 
 // What a sum of evidence must stay below.
@@ -152,7 +160,7 @@ var prior = [bases][4]float64{
 	headlessBound: {3, 5.9, 6, 7},
 	headlessLoose: {-1, 0, 1, 4.3},
 	headlessGap:   {-3, -2, -2, 0.5},
-	cutOff:        {1, 2, 4.2, 4.2},
+	cutOff:        {1, 2, 3.3, 2.8},
 	cutHeadless:   {0, 1, 2.5, 2.9},
 	cutGap:        {0, 1.5, 2.9, 3.8},
 }

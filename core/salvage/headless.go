@@ -323,6 +323,9 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 		c.local = local
 	}
 	c.against = against
+	if bytes, values, _ := sc.content(c, sh); values == 1 && bytes < 4 {
+		c.against.add(shortAlone, 1)
+	}
 	if sc.judge(c, sh, &c.against); c.against.sum > hopeless || !sc.telling(c, sh) {
 		return drop()
 	}

@@ -184,7 +184,7 @@ func (sc *scanner) attribute(c *candidate) bool {
 		for _, sh := range sc.s.shapes {
 			// The schema's own rows lie in its own pages, and index entries in
 			// pages of an index: too many bytes would read as either.
-			if sh == sc.own || sc.own != nil && sh.like == sc.own.like || sh.index != "" && leafKind(sc.kind) != sqlitefile.LeafIndex || sh.Root == 1 && sc.sure && sc.only == nil {
+			if sh == sc.own || sc.own != nil && sh.like == sc.own.like || sh.index != "" && leafKind(sc.kind) != sqlitefile.LeafIndex && sc.kind != 0 || sh.Root == 1 && sc.sure && sc.only == nil {
 				continue
 			}
 			extra := 0
@@ -194,8 +194,8 @@ func (sc *scanner) attribute(c *candidate) bool {
 			try(sh, extra)
 		}
 	}
-	if best == nil || len(c.rivals) > 0 && c.kind == sqlitefile.LeafIndex {
-		return false
+	if best == nil || len(c.rivals) > 0 && c.kind == sqlitefile.LeafIndex || best.index != "" && sc.kind == 0 {
+		return false // of what is an entry of an index in a page of which nothing is known nothing is told
 	}
 	// Whose it is, is asked first, and then whether it says anything.
 	if c.against = least; !sc.telling(c, best) {
@@ -257,14 +257,18 @@ func (sc *scanner) judge(c *candidate, sh *shape, w *weighed) {
 			if d, near := sh.numbers[k].distance(v.Float()); !near && sh.live >= enough {
 				against(d, at+n)
 			} else if n >= 6 && looksLikeText(c.payload[at:at+n], v) {
-				against(oddNumber, at+n)
+				if against(oddNumber, at+n); n == 8 && v.Class() == sqlitefile.Integer {
+					against(textNumber, at+n)
+				}
 			}
 		case t.t.Class() == sqlitefile.Text:
-			if sh.live >= enough && !sh.lengths[k].near(float64(n), 8) {
+			if l := &sh.lengths[k]; sh.live >= enough && !l.near(float64(n), 8) {
 				w.add(oddLength, 1)
+			} else if sh.live >= aFew && l.low == l.high && float64(n) != l.low {
+				w.add(unseenLength, 1)
 			}
-			if n > 0 && sh.live >= aFew && sh.begins[k].len()*4 <= sh.live && !sh.begins[k].has(firstByte(c.payload[at:at+n], sc.s.f.Encoding)) {
-				if sh.live >= enough {
+			if of := sh.begins[k].len(); n > 0 && sh.live >= aFew && of*4 <= sh.live && !sh.begins[k].has(firstByte(c.payload[at:at+n], sc.s.f.Encoding)) {
+				if sh.live >= enough && of*16 <= sh.live {
 					w.add(oddBeginning, 1)
 				} else {
 					w.add(unseenBeginning, 1)
@@ -361,7 +365,9 @@ func (sc *scanner) telling(c *candidate, sh *shape) bool {
 		return bytes >= 4 || c.exact && bytes >= 1
 	case c.kind == sqlitefile.LeafIndex && !sc.sure:
 		return bytes >= 6 && values >= 2
-	case sc.own == nil || sh != sc.own || c.against.sum > 0:
+	case sc.own == nil:
+		return bytes >= 4
+	case sh != sc.own || c.against.sum > 0:
 		return bytes >= 4 && len(c.types) >= 2
 	}
 	return bytes >= 2

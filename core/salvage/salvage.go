@@ -6,6 +6,22 @@
 // It reports what the bytes say and no more. A row id that was overwritten is
 // absent, a value that did not survive whole is named as lost, and a copy of a
 // row that is still alive is not a finding. It does not know what rows mean.
+//
+// The way from bytes to rows, and where each step is written down:
+//
+//   - Survey (survey.go, trees.go): all live trees are walked once. The walk says what each page is
+//     used for and whose it is, and learns of each table what its live rows look like (shape.go).
+//   - Lineage (lineage.go): what is left of older trees says whose a page was at other times.
+//   - Scan (scan.go): each version of a page is divided into what is in use and what is free;
+//     in what is free, every offset at which a cell may begin is looked at.
+//   - Read (read.go, headless.go): a cell with its head, or behind the head of a free block, is
+//     read as far as its bytes tell, as a row of each table that its types fit.
+//   - Weigh (evidence.go): what speaks for and against each reading is added up.
+//   - Choose (choose.go): of readings that overlap those are kept that together explain most, and of
+//     these those that are believed.
+//   - Attribute (scan.go, read.go): the cells of a page elect its table, where nothing else tells it.
+//   - Compare (choose.go, gather.go, partial.go): copies of live rows are left out, and the same row
+//     version found in several places becomes one Row.
 package salvage
 
 import (

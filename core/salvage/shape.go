@@ -243,12 +243,11 @@ func (s *learned) see(types []typeAt, body []byte, enc sqlitefile.Encoding) {
 // values are looked at: what speaks against it, and whether it can be at all.
 // A type of unknown stands for one whose bytes are gone.
 func (s *shape) fit(types []typeAt) (w weighed, ok bool) {
-	least := s.least
-	if s.live >= enough { // rows from before a column was added are still alive, too
-		least = max(least, s.fewest)
-	}
-	if len(types) > len(s.rules) || len(types) < least || len(types) == 0 {
+	if len(types) > len(s.rules) || len(types) < s.least || len(types) == 0 {
 		return w, false
+	}
+	if s.live >= enough && len(types) < s.fewest { // as a rule rows from before a column was added are still alive, too
+		w.add(fewerValues, 1)
 	}
 	w.add(missingColumn, len(s.rules)-len(types)) // from before a column was added
 	for k := range types {

@@ -358,7 +358,7 @@ func TestIntakeRefusals(t *testing.T) {
 		return w.post(kase+"/intake/exhibit", pairs...)
 	}
 	for _, c := range [][3]string{{"serial", "", "serial number"}, {"imei", "260531793113836", "wrong check digit"}, {"imei", "26", "15 digits"}, {"seal", "", "seal number"},
-		{"at", "yesterday", "is not one such as"}, {"at", "2999-01-01T00:00", "in the future"}, {"reference", "014-A", "in use already"}, {"iccid", "12", "19 or 20 digits"}, {"numbers", "+44 7700 900417, 0123", "no phone number"}, {"clock_offset", "-3", "how it was measured"}, {"seized_at", "2026-09-27T10:00", "before it was seized"}} {
+		{"at", "yesterday", "is not one such as"}, {"at", "2999-01-01T00:00", "in the future"}, {"reference", "014-A", "in use already"}, {"iccid", "12", "19 or 20 digits"}, {"numbers", "+44 7700 900417, 0123", "is not a phone number"}, {"clock_offset", "-3", "how it was measured"}, {"seized_at", "2026-09-27T10:00", "before it was seized"}} {
 		code, page := try(c[0], c[1])
 		if code != http.StatusUnprocessableEntity || !strings.Contains(page, c[2]) || !strings.Contains(page, `value="H. Vold"`) {
 			t.Errorf("%s=%q: %d, no %q or the form is lost", c[0], c[1], code, c[2])
