@@ -4,7 +4,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 command -v go >/dev/null || { echo "missing: Go (1.26 or newer). Install it first." >&2; exit 1; }
 command -v npm >/dev/null || { echo "missing: Node.js 20 or newer with npm. Install it first." >&2; exit 1; }
-scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3 chromium=chromium openssl=openssl unzip=unzip zbarimg=zbar-tools mkfs.ext4=e2fsprogs mkfs.fat=dosfstools mcopy=mtools
+scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3 chromium=chromium openssl=openssl unzip=unzip zbarimg=zbar-tools mkfs.ext4=e2fsprogs mkfs.fat=dosfstools mcopy=mtools svn=subversion newsboat=newsboat
 [ node_modules/.package-lock.json -nt package-lock.json ] || npm ci --no-audit --no-fund --loglevel=error
 mkdir -p .local
 dir=$(mktemp -d .local/test-XXXXXX)

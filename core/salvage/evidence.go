@@ -105,12 +105,6 @@ func (w *weighed) add(k evidence, times int) {
 	}
 }
 
-func (w *weighed) join(o *weighed) {
-	for k, n := range o.seen {
-		w.add(evidence(k), int(n))
-	}
-}
-
 // prefer compares what speaks against readings as rows of a and of b: more than 0 if a is the
 // better one, 0 if neither is. More cells of a tree of many come to lie where trees no
 // longer lead than of one of few.

@@ -26,7 +26,6 @@ type Heads struct {
 	mu    sync.Mutex
 	read  map[string]int64 // bytes read of each file
 	heads map[string][]ledger.Head
-	fault error
 }
 
 // OpenHeads opens the files at paths, making them if need be. Lines that a key other
