@@ -141,7 +141,7 @@ test("a place is named, and its single archive is acquired; a record leads to by
     ["backups", "is not an absolute path"],
     ["/none/such", "no such file"],
     [join(process.env.CROSSWIND_DIR, "data"), "own folder"],
-    ["/etc/hostname", "is not a backup of a known layout"],
+    ["/etc/hostname", "is neither a backup of a known layout"],
   ]) {
     await name(path);
     await expect(page.getByRole("alert")).toContainText(said);

@@ -2,6 +2,7 @@ package salvage
 
 import (
 	"bytes"
+	"database/sql"
 	"errors"
 	"fmt"
 	"os"
@@ -280,16 +281,73 @@ func FuzzRows(f *testing.F) {
 		if err != nil {
 			return
 		}
-		for row, err := range Rows(db, Options{Live: true, Full: true}) {
-			if errors.Is(err, ErrInternal) {
-				t.Error(err)
-			}
-			if row == nil {
-				continue
-			}
-			if row.Offset < 0 || row.Length < 0 || row.Offset+int64(row.Length) > int64(len(b)) && row.Part == sqlitefile.Main {
-				t.Errorf("row at %d of %d bytes in a file of %d", row.Offset, row.Length, len(b))
-			}
+		stands(t, db, files{main: b})
+	})
+}
+
+// stands recovers a hostile file: whatever comes of it lies within its bytes.
+func stands(t *testing.T, db *sqlitefile.File, f files) {
+	for row, err := range Rows(db, Options{Live: true, Full: true}) {
+		if errors.Is(err, ErrInternal) {
+			t.Error(err)
 		}
+		if row != nil && (row.Offset < 0 || row.Length < 0 || row.Offset+int64(row.Length) > int64(len(f.part(row.Part)))) {
+			t.Errorf("row at %d, %d bytes, in a file of %d", row.Offset, row.Length, len(f.part(row.Part)))
+		}
+	}
+}
+
+// besides makes a database with a log, or with a rollback journal, beside it.
+func besides(f *testing.F, mode string) files {
+	path := filepath.Join(f.TempDir(), "t.db")
+	db, err := sql.Open("sqlite", path)
+	if err != nil {
+		f.Fatal(err)
+	}
+	defer db.Close()
+	db.SetMaxOpenConns(1)
+	for _, q := range []string{"PRAGMA page_size=512; PRAGMA journal_mode=" + mode + "; PRAGMA wal_autocheckpoint=0", schema, fill(40), "DELETE FROM note WHERE id%3=1; UPDATE ring SET secs=9 WHERE id<9", "DELETE FROM ring WHERE id>20"} {
+		if _, err := db.Exec(q); err != nil {
+			f.Fatal(err)
+		}
+	}
+	return readFiles(f, path)
+}
+
+// FuzzLog changes the log beside a database.
+func FuzzLog(f *testing.F) {
+	whole := besides(f, "WAL")
+	f.Add(whole.log, 32, byte(1))
+	f.Add(whole.log, 40, byte(0x80))
+	f.Fuzz(func(t *testing.T, log []byte, at int, x byte) {
+		fs := files{main: whole.main, log: bytes.Clone(log)}
+		if at >= 0 && at < len(log) {
+			fs.log[at] ^= x
+		}
+		db, err := sqlitefile.Open(bytes.NewReader(fs.main), int64(len(fs.main)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		db.OpenLog(bytes.NewReader(fs.log), int64(len(fs.log))) // its fault is not the matter
+		stands(t, db, fs)
+	})
+}
+
+// FuzzJournal changes the rollback journal beside a database.
+func FuzzJournal(f *testing.F) {
+	whole := besides(f, "PERSIST")
+	f.Add(whole.journal, 0, byte(0xd9))
+	f.Add(whole.journal, 520, byte(0x80))
+	f.Fuzz(func(t *testing.T, journal []byte, at int, x byte) {
+		fs := files{main: whole.main, journal: bytes.Clone(journal)}
+		if at >= 0 && at < len(journal) {
+			fs.journal[at] ^= x
+		}
+		db, err := sqlitefile.Open(bytes.NewReader(fs.main), int64(len(fs.main)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		db.OpenJournal(bytes.NewReader(fs.journal), int64(len(fs.journal))) // the same
+		stands(t, db, fs)
 	})
 }
