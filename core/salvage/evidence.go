@@ -82,11 +82,11 @@ var weights = [evidences]float64{
 
 // What a sum of evidence must stay below.
 const (
-	hopeless  = 9.0 // for a reading to be looked at any further
-	unusual   = 2.0 // for one that rests on little else
-	aFew      = 3   // live rows that a table must have to say anything of others
-	enough    = 8   // live rows that a table must have for its ranges to count
-	undecided = 1e-9
+	hopeless  = 9.0  // for a reading to be looked at any further
+	unusual   = 2.0  // for one that rests on little else
+	aFew      = 3    // live rows that a table must have to say anything of others
+	enough    = 8    // live rows that a table must have for its ranges to count
+	undecided = 1e-9 // what two sums must differ by
 	// The older trees tell whose a page was, but pages move, and may have moved unseen.
 	lineageSays = 4.0
 	together    = 4 // cells of a page that count as so many that were found apart
