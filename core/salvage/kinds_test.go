@@ -227,6 +227,26 @@ var kinds = []kind{
 		l.add(100+l.r.IntN(300), 20, 20, "INSERT INTO link VALUES(1000+%[1]d, %[1]d*7)")
 		l.exec(fmt.Sprintf("DELETE FROM state WHERE id%%%d=1; DELETE FROM link WHERE a%%%d=1", 2+l.r.IntN(4), 2+l.r.IntN(4)))
 	}, 0},
+	{"all rows, or all but two", func(l *life) {
+		l.exec(messages + ";" + visits)
+		l.add(20+l.r.IntN(200), 20, 60, addText)
+		l.add(20+l.r.IntN(60), 20, 60, addVisit)
+		l.exec([]string{"DELETE FROM message; DELETE FROM visit", "DELETE FROM message WHERE id > 0; DELETE FROM visit WHERE id > 0",
+			"DELETE FROM message WHERE id NOT IN (3, 9); DELETE FROM visit WHERE id%20 <> 7"}[l.r.IntN(3)])
+	}, 0},
+	{"few rows", func(l *life) {
+		l.exec(messages + ";" + fixes + ";" + contacts)
+		l.add(6, 20, 60, addText)
+		l.add(6, 20, 60, addFix)
+		l.add(6, 20, 60, addCard)
+		l.exec("DELETE FROM message WHERE id IN (2, 3, 5); DELETE FROM fix WHERE rowid%2=0; DELETE FROM card WHERE id%2=0")
+	}, 0},
+	{"dropped tables", func(l *life) {
+		l.exec(messages + ";" + fixes)
+		l.add(100, 20, 60, addText)
+		l.add(100, 20, 60, addFix)
+		l.exec("DROP TABLE message; DELETE FROM fix WHERE rowid%3=1")
+	}, 0},
 }
 
 // seeds is where the seeds of the lives begin that are judged. The weights were fitted on
