@@ -184,3 +184,24 @@ func TestWhatIsSaidOfAnAcquisition(t *testing.T) {
 		t.Errorf("%v\nwithout a break\n%v, %v", again, whole, err)
 	}
 }
+
+// A place with more files and folders than are looked at is searched as far as that, and
+// says so.
+func TestPlaceOfManyFiles(t *testing.T) {
+	b := newBench(t)
+	place := t.TempDir()
+	for i := range maxSeen + 10 {
+		f, err := os.Create(filepath.Join(place, fmt.Sprint(i)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.Close()
+	}
+	if err := b.s.AddPlace(context.Background(), b.c, place, "tester"); err != nil {
+		t.Fatal(err)
+	}
+	_, notes, err := b.q.Find(context.Background(), b.c.ID)
+	if err != nil || !strings.Contains(strings.Join(notes, "\n"), "not all of it was looked into") {
+		t.Errorf("%q, %v", notes, err)
+	}
+}
