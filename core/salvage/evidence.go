@@ -51,8 +51,9 @@ const (
 
 // weights are how much each kind of evidence speaks against a reading, each time that it is
 // seen: the natural logarithm of how many times as often it is seen in wrong readings.
-// Measured, with what docs/recovery.md says of it, but for those of which no reading in
-// the lives that they were measured on was right: these are 6.
+// They began as a regression's, and were rounded; those for which the lives showed few cases
+// were then set by hand, by the counts of right and wrong readings (docs/recovery.md). A 6 is
+// of what no right reading had.
 var weights = [evidences]float64{
 	missingColumn:   0.8,
 	fewerValues:     1.5,
