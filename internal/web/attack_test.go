@@ -408,7 +408,7 @@ func TestNoAuthorityInForce(t *testing.T) {
 	t.Parallel()
 	w := newScene(t, marked(t))
 	ctx := context.Background()
-	for what, span := range map[string]string{"ended on": "valid_to = now() - interval '1 day'", "begins on": "valid_from = now() + interval '1 day', valid_to = now() + interval '9 days'"} {
+	for what, span := range map[string]string{"ended on": "valid_from = '2020-01-01Z', valid_to = now() - interval '1 day'", "begins on": "valid_from = now() + interval '1 day', valid_to = now() + interval '9 days'"} {
 		if _, err := w.s.DB().Exec("UPDATE authority SET " + span); err != nil {
 			t.Fatal(err)
 		}
