@@ -12,11 +12,11 @@ test:
 bench:
 	@scripts/bench.sh
 
-# One target for long: make fuzz TARGET=core/salvage:FuzzRows TIME=1h
+# SQLite's own hostile databases, and one target for long: make fuzz TARGET=core/salvage:FuzzRows TIME=1h
 TARGET ?= core/salvage:FuzzRows
 TIME ?= 10m
 fuzz:
-	go test -run '^$$' -fuzz '^$(lastword $(subst :, ,$(TARGET)))$$' -fuzztime $(TIME) -fuzzminimizetime 10x ./$(firstword $(subst :, ,$(TARGET)))
+	@scripts/fuzz.sh $(TARGET) $(TIME)
 
 fmt: node_modules
 	gofmt -w cmd core internal

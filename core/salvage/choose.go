@@ -27,6 +27,7 @@ type candidate struct {
 	empty     int     // and NULLs and constants
 	first     bool    // it begins the free block
 	exact     bool    // it ends just where the space it lay in ends
+	near      bool    // it ends up to three bytes before, where a fragment follows, or where the rest of another cell begins
 	gap       bool    // it lies where pages are rebuilt all the time
 	loose     bool    // it lies in the gap or in a free block, and no pointer leads to it
 	pointed   bool    // a cell pointer of a whole page leads to it
@@ -49,6 +50,26 @@ func (c *candidate) width(k int) int64 {
 	}
 	return 0
 }
+
+// idWidth is how many bytes the row id takes, which is known where the id itself is lost.
+func (c *candidate) idWidth() int {
+	if c.kind != sqlitefile.LeafTable {
+		return 0
+	}
+	return c.header - c.start - sqlitefile.VarintLen(c.size)
+}
+
+// idWidth is how many bytes a row id takes in a cell of a page of kind k.
+func idWidth(k sqlitefile.PageKind, id int64) int {
+	if k != sqlitefile.LeafTable {
+		return 0
+	}
+	return sqlitefile.VarintLen(id)
+}
+
+// liveKey is what the key of a live row's content is mixed with: two rows of the same
+// content are told apart by their tables and the widths of their ids.
+func liveKey(sh *shape, idWidth int) uint64 { return uint64(sh.id)<<4 | uint64(idWidth) }
 
 // whole reports whether all values survive.
 func (c *candidate) whole() bool {
@@ -84,6 +105,11 @@ func (sc *scanner) choose() []*candidate {
 	}
 	// Where cells end is known better when all are, but not what they hold.
 	sc.neat()
+	for _, c := range sc.found {
+		if c.loose && !c.truncated && !c.broken && c.shape != nil {
+			sc.tail(c)
+		}
+	}
 	sc.alone()
 	likely := sc.cutOff(sc.found)
 	if sc.s.weighing == nil {
@@ -100,13 +126,16 @@ func (sc *scanner) choose() []*candidate {
 	return slices.DeleteFunc(picked, func(c *candidate) bool { return c.stale || !c.firm() })
 }
 
-// neat looks, for whole cells that no pointer leads to, at what lies where they end.
-// Such cells lie side by side: if no other begins there, the cell's tail may be
-// another's.
+// neat looks, for cells that no pointer leads to, at what lies where they end. Such cells
+// lie side by side: if no other begins there, the cell's tail may be another's.
 func (sc *scanner) neat() {
 	var starts map[int]bool
 	for _, c := range sc.found {
-		if !c.loose || c.overwritten > 0 || c.truncated || c.exact {
+		if !c.loose || c.truncated || c.exact {
+			continue
+		}
+		if c.overwritten > 0 {
+			c.near = c.near || c.end < len(sc.data) && sc.headAt(c.end)
 			continue
 		}
 		if starts == nil {
@@ -115,7 +144,7 @@ func (sc *scanner) neat() {
 				starts[b.start] = true
 			}
 		}
-		if !starts[c.end] && sc.taken(c.end) {
+		if !starts[c.end] && sc.taken(c) {
 			c.against.add(headInText, 1)
 			continue
 		}
@@ -123,11 +152,40 @@ func (sc *scanner) neat() {
 	}
 }
 
-// taken reports whether a cell begins just before offset end: then what ended there has
-// lost its last bytes.
-func (sc *scanner) taken(end int) bool {
-	for at := end - 1; at >= end-3 && at > 0; at-- {
-		if sc.data[at] >= 4 && sc.headAt(at) {
+// tail looks at whether the last bytes of c are still its own.
+func (sc *scanner) tail(c *candidate) {
+	odd := sc.endsOddly(c, c.shape)
+	if odd {
+		c.against.add(oddEnding, 1)
+	}
+	if least := 2; sc.outlived(c, least) || odd && sc.outlived(c, least-1) {
+		c.against.add(outlived, 1)
+	} else if sc.taken(c) {
+		c.against.add(headInText, 1)
+	}
+}
+
+// outlived reports whether the last bytes of c are the head of an older version of the
+// cell that follows: one that took them, was replaced by one a little shorter, and left
+// them as a fragment. least is how many bytes must be the same: a size, and what follows it.
+func (sc *scanner) outlived(c *candidate, least int) bool {
+	const most = 6 // bytes by which the older version was longer
+	d := sc.data
+	for e := c.end; e <= c.end+maxFragment && e+most < len(d); e++ {
+		for k := max(least, e-c.end+1); k <= most && e-k > c.body; k++ {
+			if d[e] >= freedHead && int(d[e-k]) == int(d[e])+k && bytes.Equal(d[e-k+1:e], d[e+1:e+k]) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// taken reports whether a cell begins among the last bytes of c: then these are lost.
+func (sc *scanner) taken(c *candidate) bool {
+	const longest = 8 // bytes of a number
+	for at := c.end - 1; at >= max(c.end-longest, c.body); at-- {
+		if sc.data[at] >= freedHead && sc.headAt(at) {
 			return true
 		}
 	}
@@ -170,6 +228,9 @@ func (sc *scanner) headAt(at int) bool {
 				continue
 			}
 			p += k
+		}
+		if p >= len(d) || !sc.lengths[d[p]] || !addsUp(d[p:], size) {
+			continue
 		}
 		types, body, sum, ok := recordTypes(d[p:], p, sc.types[:0], size)
 		sc.types = types
@@ -250,7 +311,7 @@ func (sc *scanner) compare(c *candidate) {
 		c.key = s.keys.record(c.headerTypes(), c.payload[c.body-c.header:])
 	}
 	same := func(sh *shape) bool {
-		if whole && s.live.has(mix(c.key, uint64(sh.id))) {
+		if whole && s.live.has(mix(c.key, liveKey(sh, c.idWidth()))) {
 			if !c.hasRowID {
 				return true
 			}

@@ -37,10 +37,11 @@ const (
 	unseenLength                    // a text of another length than the one that all live rows have
 	oddBeginning                    // a text that begins as none in live rows does, where there are many and few beginnings
 	unseenBeginning                 // the same, where live rows are fewer or beginnings more
-	oddEnding                       // a text whose length was worked out and that ends as none of many in live rows does
+	oddEnding                       // a text at a record's end that ends as none of many in live rows does
 	oddText                         // bytes that are not a text
 	mixedText                       // a UTF-16 text of mixed scripts
 	headInText                      // a text in which the head of another cell stands
+	outlived                        // it ends with the head of an older version of the cell behind it
 	negativeID                      // a row id below 1 where live rows have none
 	otherOwner                      // another table's row than the page's
 	noOwner                         // whose the page is is not known
@@ -70,10 +71,11 @@ var weights = [evidences]float64{
 	unseenLength:    1.5,
 	oddBeginning:    3,
 	unseenBeginning: 1,
-	oddEnding:       1.5,
+	oddEnding:       2,
 	oddText:         6,
 	mixedText:       4.2,
 	headInText:      4.3,
+	outlived:        6,
 	negativeID:      3,
 	otherOwner:      1,
 	noOwner:         1.1,
@@ -135,6 +137,7 @@ const (
 	wholeFree                  // its head is whole, in a free block or page, and nothing is known of its end
 	wholeLoose                 // its head is whole, in the gap, and nothing is known of its end
 	headlessExact              // its head is overwritten, and it ends where it must
+	headlessNear               // and up to three bytes before, or where the rest of another cell begins
 	headlessBound              // and a type was worked out from where it ends
 	headlessLoose              // and nothing is known of its end
 	headlessGap                // nor does a free block begin with it
@@ -152,6 +155,7 @@ var prior = [bases][4]float64{
 	wholeFree:     {2, 3.6, 5.2, 6.5},
 	wholeLoose:    {1.5, 1.5, 2.5, 4.6},
 	headlessExact: {3, 6, 6.5, 8},
+	headlessNear:  {0, 2, 4.5, 6},
 	headlessBound: {3, 5.9, 6, 7},
 	headlessLoose: {-1, 0, 1, 4.3},
 	headlessGap:   {-3, -2, -2, 0.5},
@@ -185,6 +189,8 @@ func (c *candidate) basis() basis {
 		return headlessBound
 	case c.exact:
 		return headlessExact
+	case c.near:
+		return headlessNear
 	case c.gap:
 		return headlessGap
 	}
@@ -193,7 +199,10 @@ func (c *candidate) basis() basis {
 
 // score is the logarithm of the odds that c is right.
 func (c *candidate) score() float64 {
-	p := prior[c.basis()][min(c.values, 3)] + aConstant*float64(min(c.empty, 3)) - c.against.sum
+	p := prior[c.basis()][min(c.values, 3)] - c.against.sum
+	if c.shape == nil || c.shape.live >= enough || c.overwritten == 0 { // else what is a constant cannot be told from what is not
+		p += aConstant * float64(min(c.empty, 3))
+	}
 	if c.broken {
 		p--
 	}

@@ -150,7 +150,7 @@ func (g *gathering) unite() {
 						if m == n {
 							break
 						}
-						if p.other == 0 && (p.shape == f.shape || f.shape < 0) && (f.flags&hasRowID == 0 || p.rowID == f.rowID) {
+						if p.other == 0 && (p.shape == f.shape || f.shape < 0) && (f.flags&hasRowID == 0 && g.idWidth(n) == g.idWidth(m) || f.flags&hasRowID != 0 && p.rowID == f.rowID) {
 							at, ok = m, true
 							break
 						}
@@ -165,6 +165,24 @@ func (g *gathering) unite() {
 		}
 		i = j
 	}
+}
+
+// idWidth is how many bytes the row id of the n-th finding takes.
+func (g *gathering) idWidth(n int32) int {
+	f := &g.found[n]
+	c := candidate{layout: layout{header: int(f.header)}, kind: sqlitefile.LeafIndex, size: int64(f.body)}
+	if f.flags&table != 0 {
+		c.kind = sqlitefile.LeafTable
+	}
+	types := g.types[f.types:]
+	for range f.count {
+		t, k := sqlitefile.Varint(types)
+		types = types[k:]
+		if t > 0 {
+			c.size += sqlitefile.SerialType(t - 1).Size()
+		}
+	}
+	return c.idWidth()
 }
 
 // row finds the n-th finding again, or returns nil.

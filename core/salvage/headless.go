@@ -1,9 +1,11 @@
 package salvage
 
 import (
+	"bytes"
 	"encoding/binary"
 	"math/bits"
 	"slices"
+	"unicode"
 
 	"crosswind/core/sqlitefile"
 )
@@ -16,7 +18,6 @@ import (
 // the cell begins a block, so that its tail may be in use again.
 func (sc *scanner) headless(at, size, to int, first bool) {
 	ends := sc.cellEnds(at, size)
-	sc.bound = ends[0] < len(sc.bounds) && sc.bounds[ends[0]] == sc.regions
 	var best *candidate
 	for _, sh := range sc.s.shapes {
 		if sh.kind != leafKind(sc.kind) || len(sh.rules) == 0 || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || (sh.index != "" || sh.internal()) && sh != sc.own {
@@ -24,7 +25,7 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 		}
 		longest := 3
 		if sh.kind == sqlitefile.LeafTable {
-			longest += 9
+			longest += sh.idWidth()
 		}
 		for h := 1; h <= longest; h++ {
 			c := sc.behind(sh, at, h, to, first, ends)
@@ -50,11 +51,28 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 	sc.keep(best)
 }
 
+// idWidth is how many bytes the row id of a deleted row may take: a byte more than that of
+// any live one, where these say anything.
+func (s *shape) idWidth() int {
+	const widest = 9
+	if s.live < enough || s.ids.low < 0 {
+		return widest
+	}
+	return min(widest, 1+sqlitefile.VarintLen(int64(s.ids.high)))
+}
+
 // cellEnds lists where a cell freed at offset at may end: where its block does, and
-// where another begins that the block was joined with.
+// where another begins that the block was joined with. A block that is joined with the
+// one behind it takes over its end and its successor (§1.6), so of two heads that agree
+// in both the first tells where the second begins.
 func (sc *scanner) cellEnds(at, size int) []int {
 	const nearest = 8 // of each sort: a hostile page may have thousands
 	ends := append(sc.scratch[:0], at+size)
+	sc.bound = sc.bounds[at+size] == sc.regions
+	if behind := sc.claims[at+size]; behind.region == sc.regions && behind.at >= at+freedHead && bytes.Equal(sc.data[at:at+2], sc.data[behind.at:behind.at+2]) {
+		ends, sc.bound = append(ends, behind.at), true
+	}
+	sc.claims[at+size] = claim{sc.regions, at}
 	i, _ := slices.BinarySearch(sc.ends, at+freedHead+1)
 	for _, e := range sc.ends[i:min(i+nearest, len(sc.ends))] {
 		if e < at+size {
@@ -123,11 +141,61 @@ func (sc *scanner) behind(sh *shape, at, h, to int, first bool, ends []int) *can
 		if c := sc.solve(sh, at, header, at+freedHead, 2, false, to, ends); c != nil {
 			return c
 		}
-		if c := sc.solve(sh, at, header, at+freedHead, 1, false, to, ends); c != nil && c.types[0].t >= 128 {
-			return c // one type of two bytes
+		c := sc.solve(sh, at, header, at+freedHead, 1, false, to, ends)
+		if c != nil && c.types[0].t < 128 {
+			c = nil // it must be one type of two bytes, or there were two
 		}
+		return sc.either(c, sc.straddling(sh, at, header, to, ends))
 	}
 	return nil
+}
+
+// either is the better one of two readings of the same bytes, which is vague if the other
+// is nearly as good.
+func (sc *scanner) either(a, b *candidate) *candidate {
+	const near = 2 // by which their scores must differ
+	switch {
+	case a == nil:
+		return b
+	case b == nil:
+		return a
+	case b.score() > a.score():
+		a, b = b, a
+	}
+	a.vague = a.vague || a.score()-b.score() < near
+	sc.spare = append(sc.spare, b)
+	return a
+}
+
+// straddling reads a cell of whose types the first is lost, and of the second, of two
+// bytes, all but the last: with the end of the cell that leaves few lengths.
+func (sc *scanner) straddling(sh *shape, at, header, to int, ends []int) (best *candidate) {
+	if len(sh.rules) < 2 || !sc.bound {
+		return nil
+	}
+	low := sc.data[at+freedHead]
+	if low >= 0x80 {
+		return nil
+	}
+	for _, end := range ends {
+		for high := sqlitefile.SerialType(1); high < 128; high++ {
+			second := high<<7 | sqlitefile.SerialType(low)
+			sc.types = append(sc.types[:0], typeAt{unknown, header + 1, 0}, typeAt{second, header + 2, 2})
+			body, ok := sc.take(at+freedHead+1, len(sh.rules)-2, to)
+			left := int64(end-body) - sc.sum()
+			if !ok || left < 0 {
+				break
+			}
+			if sc.types[0].t = onlyType(sh.rules[0], left); sc.types[0].t == unknown || sc.types[0].t >= 128 {
+				continue
+			}
+			if c := sc.settle(sh, at, header, body, end, to, false, ends); c != nil && c.exact && c.end == end && sc.familiar(c, sh) {
+				c.solved = true
+				best = sc.either(best, c)
+			}
+		}
+	}
+	return best
 }
 
 // take reads n types from p on, behind those that are in sc.types.
@@ -148,7 +216,7 @@ func (sc *scanner) take(p, n, to int) (int, bool) {
 
 // counted reads the types where the header's length is lost: as many as the table
 // has columns, or fewer if the reading then ends where the cell must.
-func (sc *scanner) counted(sh *shape, at, header, p, have, to int, first bool, ends []int) *candidate {
+func (sc *scanner) counted(sh *shape, at, header, p, have, to int, first bool, ends []int) (best *candidate) {
 	known := sc.types[:have]
 	for n := len(sh.rules); n >= sh.least; n-- {
 		sc.types = known
@@ -157,11 +225,18 @@ func (sc *scanner) counted(sh *shape, at, header, p, have, to int, first bool, e
 			continue
 		}
 		c := sc.settle(sh, at, header, body, 0, to, first, ends)
-		if c != nil && (n == len(sh.rules) || c.exact) {
-			return c
+		switch {
+		case c == nil:
+		case n < len(sh.rules) && !c.exact, best != nil && best.exact && best.score() >= c.score():
+			sc.spare = append(sc.spare, c)
+		default:
+			if best != nil {
+				sc.spare = append(sc.spare, best)
+			}
+			best = c
 		}
 	}
-	return nil
+	return best
 }
 
 // sum is how many bytes the values of sc.types take; unknown ones count nothing.
@@ -214,9 +289,6 @@ func (sc *scanner) solve(sh *shape, at, header, p, lost int, wide bool, to int, 
 		c.solved = true
 		if sh.index != "" && c.values < 2 {
 			c.against.add(boundEntry, 1)
-		}
-		if sc.endsOddly(c, sh) {
-			c.against.add(oddEnding, 1)
 		}
 		if one != nil && one.end != c.end { // more than one reading fits: none is told
 			if one.vague = true; c.end < one.end {
@@ -302,6 +374,7 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 	}
 	for _, e := range ends {
 		c.exact = c.exact || c.end == e
+		c.near = c.near || c.end < e && e-c.end <= maxFragment
 	}
 	if !c.exact && unknowns == 0 && c.end+freedHead < to && against.sum == 0 && sh.live >= enough && sc.freedAt(c.end) {
 		c.exact, c.solved = true, true
@@ -332,12 +405,18 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 	return c
 }
 
-// endsOddly reports whether the text that ends a record ends as none of many in live rows.
+// endsOddly reports whether the text that ends a record ends as none of many in live
+// rows does: with a letter where all end with a digit, say.
 func (sc *scanner) endsOddly(c *candidate, sh *shape) bool {
-	last := len(c.types) - 1
-	n := int(c.width(last))
-	return c.types[last].t.Class() == sqlitefile.Text && n > 0 && n <= len(c.payload) && sh.live >= enough && sh.ends[last].len()*4 <= sh.live &&
-		!sh.ends[last].has(lastByte(c.payload[len(c.payload)-n:], sc.s.f.Encoding))
+	for k := len(c.types) - 1; k >= 0; k-- {
+		n := int(c.width(k))
+		if n == 0 {
+			continue
+		}
+		return c.types[k].t.Class() == sqlitefile.Text && n <= len(c.payload) && sh.live >= enough && sh.ends[k].len()*4 <= sh.live &&
+			!sh.ends[k].has(lastClass(c.payload[len(c.payload)-n:], sc.s.f.Encoding))
+	}
+	return false
 }
 
 // numbersOfText reports whether the numbers of c, whose first text is as long as they
@@ -392,20 +471,39 @@ func (sc *scanner) familiar(c *candidate, sh *shape) bool {
 	return true
 }
 
-// firstByte is the low byte of a text's first unit.
+// firstByte is the low byte of a text's first unit, or of one that is no Latin
+// character the high byte, which tells its script.
 func firstByte(b []byte, enc sqlitefile.Encoding) byte {
-	if enc == sqlitefile.UTF16BE && len(b) > 1 {
-		return b[1]
+	switch {
+	case len(b) < 2 || enc == sqlitefile.UTF8:
+		return b[0]
+	case enc == sqlitefile.UTF16BE:
+		b = []byte{b[1], b[0]}
+	}
+	if b[1] != 0 {
+		return b[1] | 0x80
 	}
 	return b[0]
 }
 
-// lastByte is the low byte of a text's last unit.
-func lastByte(b []byte, enc sqlitefile.Encoding) byte {
-	if enc == sqlitefile.UTF16LE && len(b) > 1 {
-		return b[len(b)-2]
+// lastClass is a byte that stands for the sort of character that a text ends with: a
+// digit, a small or a capital letter, or the character itself.
+func lastClass(b []byte, enc sqlitefile.Encoding) byte {
+	x := b[len(b)-1]
+	if enc != sqlitefile.UTF8 && len(b) > 1 {
+		x = firstByte(b[len(b)-2:], enc)
 	}
-	return b[len(b)-1]
+	switch {
+	case x >= 0x80:
+		return 0x80
+	case unicode.IsDigit(rune(x)):
+		return '0'
+	case unicode.IsLower(rune(x)):
+		return 'a'
+	case unicode.IsUpper(rune(x)):
+		return 'A'
+	}
+	return x
 }
 
 // byteSet is a set of bytes.

@@ -1,7 +1,6 @@
 package salvage
 
 import (
-	"cmp"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -14,9 +13,8 @@ import (
 
 // kind is a way in which an application uses a database and loses rows of it.
 type kind struct {
-	name     string
-	live     func(l *life)
-	headless int // of a thousand cells without their first four bytes how many must come back, 960 if it is 0
+	name string
+	live func(l *life)
 }
 
 // words makes a text of n characters and more.
@@ -139,13 +137,13 @@ var kinds = []kind{
 		l.exec(visits)
 		l.add(150+l.r.IntN(900), 50, 60, addVisit)
 		l.exec(fmt.Sprintf("DELETE FROM visit WHERE id <= %d", l.ids*(30+l.r.IntN(50))/100))
-	}, 0},
+	}},
 	{"old rows of many tables", func(l *life) {
 		l.exec(messages + ";" + fixes)
 		l.add(100+l.r.IntN(500), 20, 120, addText)
 		l.add(100+l.r.IntN(500), 20, 10, addFix)
 		l.exec(fmt.Sprintf("DELETE FROM message WHERE at < 780000000000+%d; DELETE FROM fix WHERE at < 700000000.5+%d", l.at*3/10, l.at*7/10))
-	}, 0},
+	}},
 	{"pruned by age", func(l *life) {
 		l.exec(messages)
 		l.add(200, 10, 80, addText)
@@ -155,7 +153,7 @@ var kinds = []kind{
 			l.exec(fmt.Sprintf("DELETE FROM message WHERE id IN (SELECT id FROM message ORDER BY at LIMIT %d)", n))
 			l.see()
 		}
-	}, 0},
+	}},
 	{"small transactions, scattered", func(l *life) {
 		l.exec(messages + ";" + visits)
 		l.add(150, 3, 60, addText)
@@ -173,7 +171,7 @@ var kinds = []kind{
 			}
 			l.see()
 		}
-	}, 0},
+	}},
 	{"expression and partial indexes", func(l *life) {
 		l.exec(contacts + ";" + messages + "; CREATE INDEX message_day ON message(at/86400000); CREATE INDEX message_words ON message(substr(body,1,9)) WHERE thread > 2")
 		l.add(200+l.r.IntN(300), 30, 40, addCard)
@@ -181,7 +179,7 @@ var kinds = []kind{
 		l.exec(fmt.Sprintf("DELETE FROM card WHERE id%%%d=1; DELETE FROM message WHERE id%%%d<2", 2+l.r.IntN(4), 3+l.r.IntN(5)))
 		l.see()
 		l.exec(fmt.Sprintf("DELETE FROM card WHERE id<%d", l.ids/3))
-	}, 0},
+	}},
 	{"small tables without row ids", func(l *life) {
 		l.exec(settings)
 		l.add(5+l.r.IntN(30), 5, 30, addOption)
@@ -189,14 +187,14 @@ var kinds = []kind{
 		l.exec(fmt.Sprintf("DELETE FROM seen WHERE at < 1600000000+%d; DELETE FROM setting WHERE length(value)%%3=0", l.at/2))
 		l.see()
 		l.exec("UPDATE setting SET value = value || ' anew' WHERE length(value)%3=1")
-	}, 0},
+	}},
 	{"tables of one column", func(l *life) {
 		l.exec(single)
 		l.add(100+l.r.IntN(300), 20, 30, "INSERT INTO term VALUES('%[3]s %[1]d')")
 		l.add(100+l.r.IntN(300), 20, 30, "INSERT INTO moment VALUES(1600000000+%[2]d)")
 		l.add(100+l.r.IntN(300), 20, 30, "INSERT INTO serial VALUES(%[1]d, 4400000+%[2]d)")
 		l.exec(fmt.Sprintf("DELETE FROM term WHERE rowid%%%d=1; DELETE FROM moment WHERE rowid < %d; DELETE FROM serial WHERE n%%%d=1", 2+l.r.IntN(4), l.ids/5, 2+l.r.IntN(4)))
-	}, 800}, // of a text alone whose length is lost its end cannot be told from where it was cut
+	}},
 	{"columns added in mid-life", func(l *life) {
 		l.exec(messages)
 		l.add(100+l.r.IntN(300), 20, 60, addText)
@@ -210,7 +208,7 @@ var kinds = []kind{
 		l.exec(fmt.Sprintf("DELETE FROM message WHERE id%%%d=1", 2+l.r.IntN(5)))
 		l.see()
 		l.exec(fmt.Sprintf("DELETE FROM message WHERE id<%d", l.ids/4))
-	}, 0},
+	}},
 	{"fragments", func(l *life) {
 		l.exec(messages)
 		l.add(150+l.r.IntN(200), 20, 50, addText)
@@ -220,33 +218,33 @@ var kinds = []kind{
 			l.exec(fmt.Sprintf("DELETE FROM message WHERE id%%%d=%d", 5+l.r.IntN(9), l.r.IntN(5)))
 			l.add(l.r.IntN(6), 2, 50, addText)
 		}
-	}, 0},
+	}},
 	{"flags and short values", func(l *life) {
 		l.exec("CREATE TABLE state(id INTEGER PRIMARY KEY, name TEXT, on_ INTEGER, seen INTEGER, pinned INTEGER); CREATE TABLE link(a INTEGER, b INTEGER)")
 		l.add(100+l.r.IntN(300), 20, 20, "INSERT INTO state VALUES(%[1]d, '%[3]s', %[1]d%%2, 0, NULL)")
 		l.add(100+l.r.IntN(300), 20, 20, "INSERT INTO link VALUES(1000+%[1]d, %[1]d*7)")
 		l.exec(fmt.Sprintf("DELETE FROM state WHERE id%%%d=1; DELETE FROM link WHERE a%%%d=1", 2+l.r.IntN(4), 2+l.r.IntN(4)))
-	}, 0},
+	}},
 	{"all rows, or all but two", func(l *life) {
 		l.exec(messages + ";" + visits)
 		l.add(20+l.r.IntN(200), 20, 60, addText)
 		l.add(20+l.r.IntN(60), 20, 60, addVisit)
 		l.exec([]string{"DELETE FROM message; DELETE FROM visit", "DELETE FROM message WHERE id > 0; DELETE FROM visit WHERE id > 0",
 			"DELETE FROM message WHERE id NOT IN (3, 9); DELETE FROM visit WHERE id%20 <> 7"}[l.r.IntN(3)])
-	}, 0},
+	}},
 	{"few rows", func(l *life) {
 		l.exec(messages + ";" + fixes + ";" + contacts)
 		l.add(6, 20, 60, addText)
 		l.add(6, 20, 60, addFix)
 		l.add(6, 20, 60, addCard)
 		l.exec("DELETE FROM message WHERE id IN (2, 3, 5); DELETE FROM fix WHERE rowid%2=0; DELETE FROM card WHERE id%2=0")
-	}, 0},
+	}},
 	{"dropped tables", func(l *life) {
 		l.exec(messages + ";" + fixes)
 		l.add(100, 20, 60, addText)
 		l.add(100, 20, 60, addFix)
 		l.exec("DROP TABLE message; DELETE FROM fix WHERE rowid%3=1")
-	}, 0},
+	}},
 }
 
 // seeds is where the seeds of the lives begin that are judged. The weights were fitted on
@@ -266,7 +264,7 @@ func TestKindsOfLives(t *testing.T) {
 	var mu sync.Mutex
 	var all tally
 	t.Cleanup(func() {
-		if t.Logf("%d rows, %d of them wrong", all.rows, all.invented); all.invented*10_000 > all.rows {
+		if t.Logf("%d rows, %d of them wrong", all.rows, all.invented); all.invented*20_000 > all.rows {
 			t.Error("these are too many")
 		}
 	})
@@ -290,7 +288,7 @@ func TestKindsOfLives(t *testing.T) {
 			mu.Lock()
 			all.add(sum)
 			mu.Unlock()
-			sum.judge(t, 990, cmp.Or(k.headless, 960), 1000)
+			sum.judge(t, 995, 980, 1000)
 		})
 	}
 }

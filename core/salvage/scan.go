@@ -36,8 +36,15 @@ type scanner struct {
 	vals    []sqlitefile.Value // scratch for values
 	gone    []bool
 	bounds  []uint32 // for each offset, the last region in which a cell began or ended there
+	claims  []claim  // for each offset, the last free block's head that says that its block ends there
 	regions uint32   // how many have been looked at
 	block   bool     // the region is a free block
+}
+
+// claim is where a head was found, and in which region.
+type claim struct {
+	region uint32
+	at     int
 }
 
 func newScanner(s *Survey) *scanner {
@@ -51,6 +58,10 @@ func newScanner(s *Survey) *scanner {
 // freedHead is how many bytes of a cell are overwritten when it is freed: the
 // head of a free block, its successor and its size (§1.6).
 const freedHead = 4
+
+// maxFragment is how many bytes between two cells are too few for a free block: a cell
+// that took the place of a slightly longer one leaves them (§1.6).
+const maxFragment = 3
 
 // aheadPages is how many pages of the database file are read at a time.
 const aheadPages = 64
@@ -174,6 +185,10 @@ func (sc *scanner) belowInteriorCells(p *sqlitefile.Page) int {
 func (sc *scanner) interiorCells(p *sqlitefile.Page, end int, visit func(child uint32)) (begin, n int) {
 	last := int64(-1 << 63)
 	table := sc.own.kind == sqlitefile.LeafTable
+	most := sc.s.f.Pages
+	if sc.s.f.LargestRoot != 0 { // with auto_vacuum the file may have been longer
+		most = max(most, 1<<12)
+	}
 	longest := 13
 	if !table {
 		longest = 4 + sqlitefile.LocalPayload(sqlitefile.InteriorIndex, len(sc.data), 1<<20) + 9
@@ -187,7 +202,7 @@ next:
 			for k := 5; k <= longest && end-gap-k >= p.PointersEnd(); k++ {
 				cell := sc.data[end-gap-k : end-gap]
 				child := binary.BigEndian.Uint32(cell)
-				if child <= 1 || child > sc.s.f.Pages {
+				if child <= 1 || child > most {
 					continue
 				}
 				v, l := sqlitefile.Varint(cell[4:])
@@ -362,7 +377,7 @@ func (sc *scanner) elect(fits []bool, against []float64) (best *shape, rivals []
 func (sc *scanner) region(from, to int, block bool) {
 	sc.ends, sc.freed, sc.block = sc.ends[:0], sc.freed[:0], block
 	if sc.bounds == nil {
-		sc.bounds = make([]uint32, len(sc.data)+1)
+		sc.bounds, sc.claims = make([]uint32, len(sc.data)+1), make([]claim, len(sc.data)+1)
 	}
 	sc.regions++
 	sc.bounds[to] = sc.regions
@@ -418,7 +433,11 @@ func (sc *scanner) region(from, to int, block bool) {
 		defer func() { sc.kind = 0 }()
 	}
 	// From the end to the beginning: where one cell begins, that before it ends.
+	free, high := sc.data[:to], byte((len(sc.data)-1)>>8)
 	for at := to - freedHead - 1; at >= from; at-- {
+		if free[at] > high { // no offset in the page begins so
+			continue
+		}
 		// The head of a free block, current or merged since, is how we know
 		// that a cell began here. In the gap it must be one, too: the library
 		// frees a cell into a block before the block joins the gap.
@@ -436,7 +455,7 @@ func (sc *scanner) region(from, to int, block bool) {
 		sc.headless(at, size, to, at == from && block)
 		// Of a cell that was cut off by a newer one little may be left; but a
 		// block that ends where another begins has begun here.
-		if sc.bounds[at+size] == sc.regions || slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact }) {
+		if sc.bounds[at+size] == sc.regions || slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact || c.near && c.firm() }) {
 			sc.freed = append(sc.freed, at)
 			sc.bounds[at] = sc.regions
 			for _, c := range sc.found[n:] {
@@ -453,7 +472,7 @@ func (sc *scanner) region(from, to int, block bool) {
 func (sc *scanner) guess(first int) {
 	var one *shape
 	for _, c := range sc.found[first:] {
-		if c.shape == nil || c.shape.index != "" || !c.exact {
+		if c.shape == nil || c.shape.index != "" || !c.exact && !(c.end+freedHead <= len(sc.data) && sc.freedAt(c.end)) {
 			continue
 		}
 		if one != nil && c.shape != one {

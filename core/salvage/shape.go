@@ -32,7 +32,7 @@ type learned struct {
 	lengths []span    // of texts, in bytes
 	odd     []bool    // whether a text holds units that Latin ones do not
 	begins  []byteSet // of texts, their first bytes
-	ends    []byteSet // and their last
+	ends    []byteSet // and the sorts of their last characters
 	nulls   []bool    // whether NULL is seen
 }
 
@@ -110,6 +110,8 @@ func (s *span) distance(x float64) (k evidence, near bool) {
 	switch w := max(s.high-s.low, 32); {
 	case s.near(x, 16):
 		return 0, true
+	case s.low >= 0 && x < 0 && x >= s.low-8*w:
+		return far, false // the sign is another one
 	case x >= s.low-8*w && x <= s.high+8*w, s.low > 0 && x >= s.low/2 && x <= 2*s.high:
 		return beyond, false
 	case s.low >= 0 && x >= 0 && x <= 64*(s.high+1):
@@ -229,7 +231,7 @@ func (s *learned) see(types []typeAt, body []byte, enc sqlitefile.Encoding) {
 		case sqlitefile.Text:
 			if s.lengths[k].see(float64(n)); n > 0 {
 				s.begins[k].add(firstByte(body[at:at+n], enc))
-				s.ends[k].add(lastByte(body[at:at+n], enc))
+				s.ends[k].add(lastClass(body[at:at+n], enc))
 				s.odd[k] = s.odd[k] || enc != sqlitefile.UTF8 && oddUnits(body[at:at+n], enc) > 0
 			}
 		case sqlitefile.Null:

@@ -239,6 +239,6 @@ func (r *treeReader) cell(out *treeRows, page *sqlitefile.Page, i int, p treePag
 		l.see(types, payload[body:], r.f.Encoding)
 	}
 	_, k := sqlitefile.Varint(payload)
-	out.keys = append(out.keys, mix(r.s.keys.record(payload[k:body], payload[body:]), uint64(p.shape.id)))
+	out.keys = append(out.keys, mix(r.s.keys.record(payload[k:body], payload[body:]), liveKey(p.shape, idWidth(p.kind, c.RowID))))
 	return nil
 }

@@ -405,7 +405,7 @@ func TestLives(t *testing.T) {
 		sum.add(l.h.check(t, what, f, alive))
 		l.db.Close()
 	}
-	if sum.judge(t, 990, 950, 20000); sum.wrongTable*100 > sum.rows*2 {
+	if sum.judge(t, 995, 975, 20000); sum.wrongTable*100 > sum.rows*2 {
 		t.Error("too many rows of a wrong table")
 	}
 }
