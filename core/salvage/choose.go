@@ -126,6 +126,9 @@ func (sc *scanner) choose() []*candidate {
 	return slices.DeleteFunc(picked, func(c *candidate) bool { return c.stale || !c.firm() })
 }
 
+// smallPage is up to what size few bytes of a page pass for a free block's head by chance.
+const smallPage = 8192
+
 // neat looks, for cells that no pointer leads to, at what lies where they end. Such cells
 // lie side by side: if no other begins there, the cell's tail may be another's.
 func (sc *scanner) neat() {
@@ -135,7 +138,7 @@ func (sc *scanner) neat() {
 			continue
 		}
 		if c.overwritten > 0 {
-			c.near = c.near || c.end < len(sc.data) && sc.headAt(c.end)
+			c.near = c.near || c.end < len(sc.data) && sc.headAt(c.end, 1)
 			continue
 		}
 		if starts == nil {
@@ -148,7 +151,7 @@ func (sc *scanner) neat() {
 			c.against.add(headInText, 1)
 			continue
 		}
-		c.exact = (starts[c.end] || sc.headAt(c.end) || len(sc.data) <= 8192 && c.end+freedHead <= len(sc.data) && sc.freedAt(c.end)) && !sc.childAt(c.end-4)
+		c.exact = (starts[c.end] || sc.headAt(c.end, 1) || len(sc.data) <= smallPage && c.end+freedHead <= len(sc.data) && sc.freedAt(c.end)) && !sc.childAt(c.end-4)
 	}
 }
 
@@ -181,11 +184,12 @@ func (sc *scanner) outlived(c *candidate, least int) bool {
 	return false
 }
 
-// taken reports whether a cell begins among the last bytes of c: then these are lost.
+// taken reports whether a cell begins among the last bytes of c: then these are lost. A
+// head of few types is found in any bytes.
 func (sc *scanner) taken(c *candidate) bool {
-	const longest = 8 // bytes of a number
+	const longest, least = 8, 3 // bytes of a number, and types of a head
 	for at := c.end - 1; at >= max(c.end-longest, c.body); at-- {
-		if sc.data[at] >= freedHead && sc.headAt(at) {
+		if sc.data[at] >= freedHead && sc.headAt(at, least) {
 			return true
 		}
 	}
@@ -213,13 +217,13 @@ func (sc *scanner) alone() {
 	})
 }
 
-// headAt reports whether a cell's head stands at offset at, whatever has become of
-// the rest of the cell.
-func (sc *scanner) headAt(at int) bool {
+// headAt reports whether a cell's head with that many types or more stands at offset at,
+// whatever has become of the rest of the cell.
+func (sc *scanner) headAt(at, least int) bool {
 	d := sc.data
 	for _, kind := range []sqlitefile.PageKind{sqlitefile.LeafTable, sqlitefile.LeafIndex} {
 		size, k := sqlitefile.Varint(d[at:])
-		if k == 0 || size < 2 || size > 1<<31-1 {
+		if k == 0 || size < 2 || size > maxPayload {
 			return false
 		}
 		p := at + k
@@ -234,7 +238,7 @@ func (sc *scanner) headAt(at int) bool {
 		}
 		types, body, sum, ok := recordTypes(d[p:], p, sc.types[:0], size)
 		sc.types = types
-		if !ok || int64(body)+sum != size {
+		if !ok || int64(body)+sum != size || len(types) < least {
 			continue
 		}
 		for _, sh := range sc.s.shapes {
@@ -250,7 +254,7 @@ func (sc *scanner) headAt(at int) bool {
 // then what follows is no longer its own.
 func (sc *scanner) headWithin(c *candidate) bool {
 	for at := c.body; at < min(c.end, len(sc.data)-freedHead); at++ {
-		if sc.data[at] >= 2 && sc.headAt(at) {
+		if sc.data[at] >= 2 && sc.headAt(at, 1) {
 			return true
 		}
 	}

@@ -17,6 +17,7 @@ type gathering struct {
 	patterns patterns
 	cand     candidate // scratch
 	buf      Row       // the same
+	at       int       // 1 + the index of the image that was read last, 0 if none
 	fault    error     // of this package, on the finding that was read last
 }
 
@@ -206,12 +207,12 @@ func (g *gathering) row(n int32) (row *Row) {
 func (g *gathering) candidate(n int32) *candidate {
 	f := &g.found[n]
 	sc := g.sc
-	if sc.at != int(f.image)+1 {
-		sc.at = 0
+	if g.at != int(f.image)+1 {
+		g.at = 0
 		if sc.read(g.s.image(int(f.image))) != nil {
 			return nil
 		}
-		sc.at = int(f.image) + 1
+		g.at = int(f.image) + 1
 	}
 	c := &g.cand
 	*c = candidate{layout: layout{start: int(f.start), types: c.types[:0]}, origin: Origins[f.origin], rowID: f.rowID, hasRowID: f.flags&hasRowID != 0,

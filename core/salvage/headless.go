@@ -1,10 +1,8 @@
 package salvage
 
 import (
-	"bytes"
 	"encoding/binary"
 	"math/bits"
-	"slices"
 	"unicode"
 
 	"crosswind/core/sqlitefile"
@@ -17,7 +15,7 @@ import (
 // what the head says of the block, to where the free part ends; first says that
 // the cell begins a block, so that its tail may be in use again.
 func (sc *scanner) headless(at, size, to int, first bool) {
-	ends := sc.cellEnds(at, size)
+	ends := sc.cellEnds(sc.data, at, size)
 	var best *candidate
 	for _, sh := range sc.s.shapes {
 		if sh.kind != leafKind(sc.kind) || len(sh.rules) == 0 || sc.only != nil && sc.only != sh || sc.own != nil && sh != sc.own || (sh.index != "" || sh.internal()) && sh != sc.own {
@@ -61,33 +59,6 @@ func (s *shape) idWidth() int {
 	return min(widest, 1+sqlitefile.VarintLen(int64(s.ids.high)))
 }
 
-// cellEnds lists where a cell freed at offset at may end: where its block does, and
-// where another begins that the block was joined with. A block that is joined with the
-// one behind it takes over its end and its successor (§1.6), so of two heads that agree
-// in both the first tells where the second begins.
-func (sc *scanner) cellEnds(at, size int) []int {
-	const nearest = 8 // of each sort: a hostile page may have thousands
-	ends := append(sc.scratch[:0], at+size)
-	sc.bound = sc.bounds[at+size] == sc.regions
-	if behind := sc.claims[at+size]; behind.region == sc.regions && behind.at >= at+freedHead && bytes.Equal(sc.data[at:at+2], sc.data[behind.at:behind.at+2]) {
-		ends, sc.bound = append(ends, behind.at), true
-	}
-	sc.claims[at+size] = claim{sc.regions, at}
-	i, _ := slices.BinarySearch(sc.ends, at+freedHead+1)
-	for _, e := range sc.ends[i:min(i+nearest, len(sc.ends))] {
-		if e < at+size {
-			ends = append(ends, e)
-		}
-	}
-	for _, e := range sc.freed[max(0, len(sc.freed)-nearest):] {
-		if e > at+freedHead && e < at+size {
-			ends = append(ends, e)
-		}
-	}
-	sc.scratch = ends
-	return ends
-}
-
 // behind reads the cell at offset at under the assumption that its record header
 // begins h bytes behind.
 func (sc *scanner) behind(sh *shape, at, h, to int, first bool, ends []int) *candidate {
@@ -95,7 +66,7 @@ func (sc *scanner) behind(sh *shape, at, h, to int, first bool, ends []int) *can
 	header := at + h
 	sc.types = sc.types[:0]
 	p := header + 1 // the header's length takes one byte: up to 126 of types
-	if len(sh.rules) > 125 {
+	if len(sh.rules) > shortTypes {
 		p++
 	}
 	if header+2 > to {
@@ -142,7 +113,7 @@ func (sc *scanner) behind(sh *shape, at, h, to int, first bool, ends []int) *can
 			return c
 		}
 		c := sc.solve(sh, at, header, at+freedHead, 1, false, to, ends)
-		if c != nil && c.types[0].t < 128 {
+		if c != nil && c.types[0].t < twoBytes {
 			c = nil // it must be one type of two bytes, or there were two
 		}
 		return sc.either(c, sc.straddling(sh, at, header, to, ends))
@@ -163,7 +134,7 @@ func (sc *scanner) either(a, b *candidate) *candidate {
 		a, b = b, a
 	}
 	a.vague = a.vague || a.score()-b.score() < near
-	sc.spare = append(sc.spare, b)
+	sc.drop(b)
 	return a
 }
 
@@ -178,7 +149,7 @@ func (sc *scanner) straddling(sh *shape, at, header, to int, ends []int) (best *
 		return nil
 	}
 	for _, end := range ends {
-		for high := sqlitefile.SerialType(1); high < 128; high++ {
+		for high := sqlitefile.SerialType(1); high < twoBytes; high++ {
 			second := high<<7 | sqlitefile.SerialType(low)
 			sc.types = append(sc.types[:0], typeAt{unknown, header + 1, 0}, typeAt{second, header + 2, 2})
 			body, ok := sc.take(at+freedHead+1, len(sh.rules)-2, to)
@@ -186,7 +157,7 @@ func (sc *scanner) straddling(sh *shape, at, header, to int, ends []int) (best *
 			if !ok || left < 0 {
 				break
 			}
-			if sc.types[0].t = onlyType(sh.rules[0], left); sc.types[0].t == unknown || sc.types[0].t >= 128 {
+			if sc.types[0].t = onlyType(sh.rules[0], left); sc.types[0].t == unknown || sc.types[0].t >= twoBytes {
 				continue
 			}
 			if c := sc.settle(sh, at, header, body, end, to, false, ends); c != nil && c.exact && c.end == end && sc.familiar(c, sh) {
@@ -228,10 +199,10 @@ func (sc *scanner) counted(sh *shape, at, header, p, have, to int, first bool, e
 		switch {
 		case c == nil:
 		case n < len(sh.rules) && !c.exact, best != nil && best.exact && best.score() >= c.score():
-			sc.spare = append(sc.spare, c)
+			sc.drop(c)
 		default:
 			if best != nil {
-				sc.spare = append(sc.spare, best)
+				sc.drop(best)
 			}
 			best = c
 		}
@@ -277,7 +248,7 @@ func (sc *scanner) solve(sh *shape, at, header, p, lost int, wide bool, to int, 
 		}
 		if lost == 1 {
 			t := onlyType(sh.rules[0], left)
-			if wide != (t >= 128) && (wide || at+freedHead-header == 2) || t == unknown && left != 0 || wide && t&0x7f != low {
+			if wide != (t >= twoBytes) && (wide || at+freedHead-header == 2) || t == unknown && left != 0 || wide && t&0x7f != low {
 				continue
 			}
 			sc.types[0].t = t
@@ -307,7 +278,7 @@ func onlyType(r rule, n int64) sqlitefile.SerialType {
 	switch r.Affinity {
 	case sqlitefile.AffText:
 		if n > 0 || r.notNull {
-			return sqlitefile.SerialType(13 + 2*n)
+			return emptyText + sqlitefile.SerialType(2*n)
 		}
 	case sqlitefile.AffInteger, sqlitefile.AffReal:
 		switch {
@@ -322,7 +293,7 @@ func onlyType(r rule, n int64) sqlitefile.SerialType {
 		}
 	case sqlitefile.AffBlob:
 		if !r.untyped && n > 8 {
-			return sqlitefile.SerialType(12 + 2*n)
+			return emptyBlob + sqlitefile.SerialType(2*n)
 		}
 	}
 	return unknown
@@ -337,7 +308,7 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 	}
 	c := sc.candidate()
 	drop := func() *candidate {
-		sc.spare = append(sc.spare, c)
+		sc.drop(c)
 		return nil
 	}
 	c.kind, c.shape = sh.kind, sh
@@ -352,7 +323,7 @@ func (sc *scanner) settle(sh *shape, at, header, body, end, to int, first bool, 
 	}
 	if unknowns > 0 {
 		// What is not accounted for is the unknown values', up to the cell's end.
-		if run := int64(end-header) - c.size; run >= 0 && run <= 2*57 && (unknowns > 1 || run == 0) {
+		if run := int64(end-header) - c.size; run >= 0 && run <= int64(2*shortText) && (unknowns > 1 || run == 0) {
 			c.run = int(run)
 			c.size += run
 		}

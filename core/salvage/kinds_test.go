@@ -125,7 +125,7 @@ func (h *history) dump(t testing.TB, kind string, f files) {
 			}
 			return 0
 		}
-		fmt.Fprintln(out, kind, b(right), c.basis(), b(c.broken), b(c.shape == nil), bytes, values, empty, live, own, index, unknowns, b(c.exact), b(c.first), b(c.loose), b(c.gap), b(c.vague), b(c.firm()), b(c.overwritten > 0), b(c.truncated), b(c.shape != nil && c.shape.WithoutRowID), b(c.shape != nil && c.shape.dropped), strings.Trim(fmt.Sprint(c.against.seen), "[]"), fmt.Sprintf("%.2f", c.score()))
+		fmt.Fprintln(out, kind, b(right), c.basis(), b(c.broken), b(c.shape == nil), bytes, values, empty, live, own, index, unknowns, b(c.exact), b(c.first), b(c.loose), b(c.gap), b(c.vague), b(c.firm()), b(c.overwritten > 0), b(c.truncated), b(c.shape != nil && c.shape.WithoutRowID), b(c.shape != nil && c.shape.dropped), strings.Trim(fmt.Sprint(c.against.seen), "[]"), fmt.Sprintf("%.2f %.2f", c.score(), c.confidence()))
 	}
 	for range s.Rows(Options{Full: true}) {
 	}

@@ -26,6 +26,18 @@ type typeAt struct {
 	at, len int
 }
 
+// Serial types (§2.1), and how many bytes they take in a header.
+const (
+	emptyBlob  sqlitefile.SerialType = 12
+	emptyText  sqlitefile.SerialType = 13
+	twoBytes   sqlitefile.SerialType = 128 // the least that takes two bytes
+	shortTypes                       = 125 // types of a header whose length takes one byte, if each takes one
+	shortText                        = int((twoBytes - emptyText) / 2)
+)
+
+// maxPayload is more than any payload has (§1.6).
+const maxPayload = 1<<31 - 1
+
 // unknown is the type of a value whose length cannot be told.
 const unknown sqlitefile.SerialType = -1
 

@@ -16,7 +16,7 @@ func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *cand
 	}
 	size, k := int64(d[at]), 1
 	if size >= 0x80 {
-		if size, k = sqlitefile.Varint(d[at:]); k == 0 || size > 1<<31-1 {
+		if size, k = sqlitefile.Varint(d[at:]); k == 0 || size > maxPayload {
 			return nil
 		}
 	}
@@ -60,7 +60,7 @@ func (sc *scanner) cell(at, to int, kind sqlitefile.PageKind, longest int) *cand
 	}
 	if c.end > to {
 		if c.body >= to || spills {
-			sc.spare = append(sc.spare, c)
+			sc.drop(c)
 			return nil
 		}
 		c.end, c.truncated = to, true
@@ -102,17 +102,6 @@ func addsUp(b []byte, size int64) bool {
 	return sum == size
 }
 
-// candidate gives a clean candidate.
-func (sc *scanner) candidate() *candidate {
-	if n := len(sc.spare); n > 0 {
-		c := sc.spare[n-1]
-		sc.spare = sc.spare[:n-1]
-		*c = candidate{layout: layout{types: c.types[:0]}, rivals: c.rivals[:0]}
-		return c
-	}
-	return &candidate{}
-}
-
 func (sc *scanner) keep(c *candidate) {
 	c.origin = sc.im.origin
 	c.loose = !c.pointed && sc.kind != 0
@@ -136,7 +125,7 @@ func (sc *scanner) try(c *candidate) {
 	case sc.attribute(c):
 		sc.keep(c)
 	default:
-		sc.spare = append(sc.spare, c)
+		sc.drop(c)
 	}
 }
 
@@ -367,8 +356,10 @@ func (sc *scanner) telling(c *candidate, sh *shape) bool {
 		return bytes >= 6 && values >= 2
 	case sc.own == nil:
 		return bytes >= 4
-	case sh != sc.own || c.against.sum > 0:
+	case sh != sc.own || c.against.sum >= unusual:
 		return bytes >= 4 && len(c.types) >= 2
+	case c.against.sum > 0:
+		return bytes >= 4
 	}
 	return bytes >= 2
 }
@@ -388,8 +379,8 @@ func (sc *scanner) values(c *candidate) ([]sqlitefile.Value, []bool) {
 		case ok:
 			values[k] = v
 		case t.t == unknown && n > 0 && n <= int64(len(rest)): // two values as one: where they meet cannot be told
-			lost[k], values[k] = true, sqlitefile.PartialText(13, rest[:n], int(at))
-		case t.t >= 12 && len(rest) > 0:
+			lost[k], values[k] = true, sqlitefile.PartialText(emptyText, rest[:n], int(at))
+		case t.t >= emptyBlob && len(rest) > 0:
 			lost[k], values[k] = true, sqlitefile.PartialText(t.t, rest, int(at))
 		default:
 			lost[k] = true

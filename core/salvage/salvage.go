@@ -12,7 +12,7 @@
 //   - Survey (survey.go, trees.go): all live trees are walked once. The walk says what each page is
 //     used for and whose it is, and learns of each table what its live rows look like (shape.go).
 //   - Lineage (lineage.go): what is left of older trees says whose a page was at other times.
-//   - Scan (scan.go): each version of a page is divided into what is in use and what is free;
+//   - Scan (scan.go, stages.go): each version of a page is divided into what is in use and what is free;
 //     in what is free, every offset at which a cell may begin is looked at.
 //   - Read (read.go, headless.go): a cell with its head, or behind the head of a free block, is
 //     read as far as its bytes tell, as a row of each table that its types fit.

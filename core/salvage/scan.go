@@ -11,44 +11,17 @@ import (
 // scanner looks for cells in one version of a page after the other.
 type scanner struct {
 	s       *Survey
-	only    *shape // the only one to look for, if not nil
-	im      image
-	buf     []byte // the page
-	page    []byte // room for one
-	ahead   []byte // pages of the database file from aheadAt on
-	aheadAt int64
-	inOrder bool   // pages are read in order
-	now     []byte // the current version of a page, to compare an older one with
-	data    []byte // the usable part of the page
-	own     *shape // whose page it is, nil if that is not known
-	sure    bool   // own is certain: no other table's rows are where it is current
-	known   bool   // own was it then, as older trees tell
-	kind    sqlitefile.PageKind
-	found   []*candidate
-	spare   []*candidate       // to be used again
-	types   []typeAt           // scratch
-	at      int                // 1 + the index of the image that was read last, 0 if none
-	ends    []int              // where whole cells of a region begin, in order
-	freed   []int              // and freed ones, from the last to the first
-	lengths [256]bool          // what a byte that gives a header's length may be
-	bound   bool               // the block that is looked at ends at one of bounds
-	scratch []int              // for cellEnds
-	vals    []sqlitefile.Value // scratch for values
-	gone    []bool
-	bounds  []uint32 // for each offset, the last region in which a cell began or ended there
-	claims  []claim  // for each offset, the last free block's head that says that its block ends there
-	regions uint32   // how many have been looked at
-	block   bool     // the region is a free block
-}
-
-// claim is where a head was found, and in which region.
-type claim struct {
-	region uint32
-	at     int
+	only    *shape    // the only one to look for, if not nil
+	lengths [256]bool // what a byte that gives a header's length may be
+	now     []byte    // the current version of a page, to compare an older one with
+	pageReader
+	ownership
+	space
+	readings
 }
 
 func newScanner(s *Survey) *scanner {
-	sc := &scanner{s: s}
+	sc := &scanner{s: s, pageReader: pageReader{f: s.f}}
 	for i := range sc.lengths {
 		sc.lengths[i] = i >= 2 && i <= s.longest || i >= 0x80 && s.longest >= 0x80
 	}
@@ -63,43 +36,13 @@ const freedHead = 4
 // that took the place of a slightly longer one leaves them (§1.6).
 const maxFragment = 3
 
-// aheadPages is how many pages of the database file are read at a time.
-const aheadPages = 64
-
-// read reads a page version.
-func (sc *scanner) read(im image) error {
-	sc.im = im
-	f := sc.s.f
-	at := im.Offset - sc.aheadAt
-	if im.Part == sqlitefile.Main && im.current && at >= 0 && at+int64(f.PageSize) <= int64(len(sc.ahead)) {
-		sc.buf = sc.ahead[at : at+int64(f.PageSize)]
-	} else {
-		if sc.inOrder && im.Part == sqlitefile.Main && im.current && f.PageSize <= 16384 {
-			if sc.ahead = grow(sc.ahead[:0], aheadPages*f.PageSize); f.ReadAhead(im.Offset, &sc.ahead) == nil && len(sc.ahead) >= f.PageSize {
-				sc.aheadAt = im.Offset
-				return sc.read(im)
-			}
-			sc.ahead = sc.ahead[:0]
-		}
-		if sc.page == nil {
-			sc.page = make([]byte, f.PageSize)
-		}
-		sc.buf = sc.page
-		if err := f.ReadVersion(im.Place, sc.buf); err != nil {
-			return err
-		}
-	}
-	sc.data = sc.buf[:f.Usable():f.Usable()]
-	return nil
-}
-
 // scan looks for cells in the page that was read, and returns those that stand, in
 // order. They are valid until the next call.
 func (sc *scanner) scan() []*candidate {
 	sc.spare = append(sc.spare, sc.found...)
 	sc.found = sc.found[:0]
 	s, n := sc.s, sc.im.Page
-	sc.own, sc.sure, sc.known, sc.kind = nil, false, false, 0
+	sc.ownership = ownership{}
 	if !sc.im.current {
 		if n <= s.f.Pages && sc.im.origin != LostPage {
 			// A version with the same bytes as the current one says nothing.
@@ -179,6 +122,9 @@ func (sc *scanner) belowInteriorCells(p *sqlitefile.Page) int {
 	}
 }
 
+// longerFile is how many pages a file may have had before it was made shorter.
+const longerFile = 1 << 12
+
 // interiorCells is where cells of an interior page begin that end at offset end, one
 // below the other and with at most a fragment between (§1.6), and their number. visit
 // is called with the child of each.
@@ -187,7 +133,7 @@ func (sc *scanner) interiorCells(p *sqlitefile.Page, end int, visit func(child u
 	table := sc.own.kind == sqlitefile.LeafTable
 	most := sc.s.f.Pages
 	if sc.s.f.LargestRoot != 0 { // with auto_vacuum the file may have been longer
-		most = max(most, 1<<12)
+		most = max(most, longerFile)
 	}
 	longest := 13
 	if !table {
@@ -375,12 +321,7 @@ func (sc *scanner) elect(fits []bool, against []float64) (best *shape, rivals []
 // whole, or one whose head was overwritten when it was freed. block says that the
 // part is a free block, so that a freed cell begins it.
 func (sc *scanner) region(from, to int, block bool) {
-	sc.ends, sc.freed, sc.block = sc.ends[:0], sc.freed[:0], block
-	if sc.bounds == nil {
-		sc.bounds, sc.claims = make([]uint32, len(sc.data)+1), make([]claim, len(sc.data)+1)
-	}
-	sc.regions++
-	sc.bounds[to] = sc.regions
+	sc.enter(len(sc.data), to, block)
 	first := len(sc.found)
 	kind := leafKind(sc.kind)
 	begin := from
@@ -418,11 +359,11 @@ func (sc *scanner) region(from, to int, block bool) {
 		}
 	}
 	for _, c := range sc.found[first:] {
-		sc.ends = append(sc.ends, c.start)
-		sc.bounds[c.start], sc.bounds[c.end] = sc.regions, sc.regions
+		sc.begins = append(sc.begins, c.start)
+		sc.bounds[c.start], sc.bounds[c.end] = sc.number, sc.number
 	}
 	for _, c := range sc.found[first:] {
-		_, next := slices.BinarySearch(sc.ends, c.end)
+		_, next := slices.BinarySearch(sc.begins, c.end)
 		c.exact = next && !sc.childAt(c.end-4) || c.end == to && !c.truncated
 	}
 	if sc.kind == 0 {
@@ -455,12 +396,12 @@ func (sc *scanner) region(from, to int, block bool) {
 		sc.headless(at, size, to, at == from && block)
 		// Of a cell that was cut off by a newer one little may be left; but a
 		// block that ends where another begins has begun here.
-		if sc.bounds[at+size] == sc.regions || slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact || c.near && c.firm() }) {
+		if sc.bounded(at+size) || slices.ContainsFunc(sc.found[n:], func(c *candidate) bool { return c.exact || c.near && c.firm() }) {
 			sc.freed = append(sc.freed, at)
-			sc.bounds[at] = sc.regions
+			sc.bounds[at] = sc.number
 			for _, c := range sc.found[n:] {
 				if c.exact {
-					sc.bounds[c.end] = sc.regions
+					sc.bounds[c.end] = sc.number
 				}
 			}
 		}
@@ -492,12 +433,4 @@ func (sc *scanner) behindVarint(p int) int {
 		p++
 	}
 	return min(p+1, len(sc.data))
-}
-
-// grow makes a slice of n elements, of s if it has the room.
-func grow[T any](s []T, n int) []T {
-	if cap(s) < n {
-		return make([]T, n)
-	}
-	return s[:n]
 }

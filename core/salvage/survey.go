@@ -297,6 +297,9 @@ func (s *Survey) sameTable(t *sqlitefile.Table) *shape {
 	return nil
 }
 
+// maxShapes bounds the tables and indexes that are looked for: a hostile file may name many.
+const maxShapes = 1000
+
 // dropped reads all pages that are in no live tree, and hunts for CREATE texts of
 // tables that are not in the schema any more: they give the columns of rows that
 // belong to no live table.
@@ -349,7 +352,7 @@ func (s *Survey) dropped() {
 	}
 	byName := map[string]*shape{}
 	for _, o := range texts {
-		if o.Type != "table" || len(s.shapes) > 1000 {
+		if o.Type != "table" || len(s.shapes) > maxShapes {
 			continue
 		}
 		t, err := sqlitefile.ParseTable(o.SQL)
@@ -367,7 +370,7 @@ func (s *Survey) dropped() {
 	}
 	auto := map[string]int{}
 	for _, o := range texts {
-		if of := byName[o.Table]; o.Type == "index" && of != nil && len(s.shapes) < 1000 {
+		if of := byName[o.Table]; o.Type == "index" && of != nil && len(s.shapes) < maxShapes {
 			if sh := indexOf(o, of, auto); sh != nil {
 				sh.dropped, sh.root = true, o.Root
 				s.addShape(sh)

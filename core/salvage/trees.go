@@ -45,6 +45,12 @@ var errChains = errors.New("the overflow chains are longer than the file")
 // treeBytes is how much is read of trees at a time.
 const treeBytes = 1 << 18
 
+const (
+	treePagesMost = 1024   // pages of a part
+	learnRows     = 20_000 // rows of a large table whose ranges are learned,
+	learnEach     = 8      // and of the pages behind them one in so many
+)
+
 // walk reads all pages of live trees once: it marks them, and learns their rows.
 func (s *Survey) walk(trees []tree) {
 	var room sync.Pool
@@ -132,13 +138,11 @@ func (s *Survey) treePages(trees []tree, room *sync.Pool) iter.Seq[*treePages] {
 				if err != nil {
 					b.pages = append(b.pages, treePage{err: err})
 				} else {
-					// The ranges of a large table are those of its first rows and of
-					// some others.
-					b.pages = append(b.pages, treePage{n: p.N, kind: p.Kind, shape: t.shape, learn: rows < 20000 || pages%8 == 0})
+					b.pages = append(b.pages, treePage{n: p.N, kind: p.Kind, shape: t.shape, learn: rows < learnRows || pages%learnEach == 0})
 					b.data = append(b.data, p.Data...)
 					rows, pages = rows+p.Cells, pages+1
 				}
-				if len(b.data)+f.PageSize > treeBytes || len(b.pages) >= 1024 {
+				if len(b.data)+f.PageSize > treeBytes || len(b.pages) >= treePagesMost {
 					if ended = !yield(b); ended {
 						return
 					}
