@@ -174,15 +174,6 @@ func recoverCommand() *cobra.Command {
 
 func recoverRows(ctx context.Context, path string, opt salvage.Options) error {
 	opt.Seen = func(int64) bool { return ctx.Err() == nil }
-	r, err := openRegular(path)
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	st, err := r.Stat()
-	if err != nil {
-		return err
-	}
 	var notes []string
 	faults := 0
 	note := func(err error) {
@@ -190,31 +181,12 @@ func recoverRows(ctx context.Context, path string, opt salvage.Options) error {
 			notes = append(notes, strings.ReplaceAll(err.Error(), "\n", "; "))
 		}
 	}
-	f, err := sqlitefile.Open(r, st.Size())
+	db, err := openDatabase(path, note)
 	if err != nil {
-		broken := err
-		if f, err = sqlitefile.OpenDamaged(r, st.Size()); err != nil {
-			return fmt.Errorf("%s: %w", path, broken)
-		}
-		note(fmt.Errorf("%w; its pages are read as pages of %d bytes", broken, f.PageSize))
+		return err
 	}
-	for i, open := range []func(io.ReaderAt, int64) error{f.OpenLog, f.OpenJournal} {
-		suffix := sqlitefile.Part(i + 1).Suffix()
-		b, err := openRegular(path + suffix)
-		if errors.Is(err, os.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			note(err)
-			continue
-		}
-		defer b.Close()
-		if st, err := b.Stat(); err != nil {
-			note(err)
-		} else if err := open(b, st.Size()); err != nil {
-			note(err)
-		}
-	}
+	defer db.Close()
+	f := db.File
 	// What is held is bounded, but not how much garbage waits beside it.
 	debug.SetMemoryLimit(170 << 20)
 	out := bufio.NewWriterSize(os.Stdout, 1<<16)
@@ -241,6 +213,62 @@ func recoverRows(ctx context.Context, path string, opt salvage.Options) error {
 		fmt.Fprintf(os.Stderr, "crosswind: %s: %s\n", path, strings.Join(notes, "; "))
 	}
 	return out.Flush()
+}
+
+// database is a SQLite database with its log and its journal, open for reading.
+type database struct {
+	*sqlitefile.File
+	main, log, journal *os.File // the last two nil if they are not there
+}
+
+// openDatabase opens a database, and what lies beside it. note is told what is wrong with it.
+func openDatabase(path string, note func(error)) (_ *database, err error) {
+	db := &database{}
+	if db.main, err = openRegular(path); err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil {
+			db.Close()
+		}
+	}()
+	st, err := db.main.Stat()
+	if err != nil {
+		return nil, err
+	}
+	if db.File, err = sqlitefile.Open(db.main, st.Size()); err != nil {
+		broken := err
+		if db.File, err = sqlitefile.OpenDamaged(db.main, st.Size()); err != nil {
+			return nil, fmt.Errorf("%s: %w", path, broken)
+		}
+		note(fmt.Errorf("%w; its pages are read as pages of %d bytes", broken, db.PageSize))
+	}
+	for i, open := range []func(io.ReaderAt, int64) error{db.OpenLog, db.OpenJournal} {
+		b, err := openRegular(path + sqlitefile.Part(i+1).Suffix())
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			note(err)
+			continue
+		}
+		*[]**os.File{&db.log, &db.journal}[i] = b
+		if st, err := b.Stat(); err != nil {
+			note(err)
+		} else if err := open(b, st.Size()); err != nil {
+			note(err)
+		}
+	}
+	return db, nil
+}
+
+// Close closes its files.
+func (db *database) Close() {
+	for _, f := range []*os.File{db.main, db.log, db.journal} {
+		if f != nil {
+			f.Close()
+		}
+	}
 }
 
 // each takes apart what errors.Join has joined.

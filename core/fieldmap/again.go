@@ -17,11 +17,12 @@ type Difference struct{ Part, Gives, Says string }
 // names and titles that are looked up, and columns that go on in other pages. A map that
 // this version does not have is said to be so in known.
 func Again(r *record.Record, cell []byte) (differs []Difference, known bool) {
-	rd := readingOf(r)
-	if rd == nil {
-		return nil, false
-	}
 	for _, enc := range []sqlitefile.Encoding{sqlitefile.UTF8, sqlitefile.UTF16LE, sqlitefile.UTF16BE} { // the cell does not say which
+		rd := readingOf(r, cell, enc)
+		if rd == nil {
+			continue
+		}
+		known = true
 		d := rd.again(r, cell, enc)
 		if len(d) == 0 {
 			return nil, true
@@ -30,17 +31,24 @@ func Again(r *record.Record, cell []byte) (differs []Difference, known bool) {
 			differs = d
 		}
 	}
-	return differs, true
+	return differs, known
 }
 
-func readingOf(r *record.Record) *Reading {
+// readingOf finds the reading that made a record: the first of its table whose condition
+// holds for its cell.
+func readingOf(r *record.Record, cell []byte, enc sqlitefile.Encoding) *Reading {
+	var p *partial
 	for _, m := range Builtin {
-		if m.Name != r.Origin.FieldMap {
-			continue
-		}
 		for i := range m.Readings {
-			if m.Readings[i].Table == r.Origin.Table {
-				return &m.Readings[i]
+			rd := &m.Readings[i]
+			if m.ID() != r.Origin.FieldMap || rd.Table != r.Origin.Table {
+				continue
+			}
+			if p == nil {
+				p = cellValues(r, cell)
+			}
+			if rd.Where.admits(p.get, enc) {
+				return rd
 			}
 		}
 	}
@@ -99,24 +107,16 @@ func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding)
 	p := cellValues(r, cell)
 	part := func(what, has string, one Reading, read func(*record.Record) string) {
 		p.asked = false
-		if one.Text == nil {
-			one.Text = func(func(string) (sqlitefile.Value, bool), sqlitefile.Encoding) string { return "" }
-		}
 		got := &record.Record{}
-		one.read(got, func(c string) (sqlitefile.Value, bool) {
-			if c == "" {
-				return sqlitefile.Value{}, false
-			}
-			return p.get(c)
-		}, enc)
+		one.read(got, p.get, enc)
 		if s := read(got); !p.asked && s != has && record.Clean(s) != has {
 			differs = append(differs, Difference{what, s, has})
 		}
 	}
 	at := func(x *record.Record) string { return stamp(x.At) + " " + x.Original }
-	part("time", at(r), Reading{Time: rd.Time, Epoch: rd.Epoch}, at)
-	part("conversation", r.Thread, Reading{Thread: rd.Thread}, func(x *record.Record) string { return x.Thread })
-	if rd.Handles == "" {
+	part("time", at(r), Reading{Time: rd.Time}, at)
+	part("conversation", r.Thread, Reading{Conversation: rd.Conversation}, func(x *record.Record) string { return x.Thread })
+	if rd.Handle != nil && rd.Handle.Lookup == "" {
 		part("handle", r.Handle, Reading{Handle: rd.Handle}, func(x *record.Record) string { return x.Handle })
 	}
 	part("direction", r.Direction, Reading{Direction: rd.Direction}, func(x *record.Record) string { return x.Direction })
@@ -131,7 +131,7 @@ func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding)
 			return ""
 		}
 	}
-	part(purged, detail(purged)(r), Reading{Purge: rd.Purge, PurgeEpoch: rd.PurgeEpoch}, detail(purged))
+	part(purged, detail(purged)(r), Reading{Purge: rd.Purge}, detail(purged))
 	for _, d := range rd.Details {
 		part(d.Label, detail(d.Label)(r), Reading{Details: []Detail{d}}, detail(d.Label))
 	}

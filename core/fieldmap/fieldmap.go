@@ -23,40 +23,47 @@ import (
 	"crosswind/core/sqlitefile"
 )
 
-// Map reads one database of an app.
+// Map reads one database of an app. Its file's form is described in docs/fieldmaps.md.
 type Map struct {
-	Name     string // of the map, with the version of the app's layout
-	Path     string // of the database on the handset
-	Lookups  []Lookup
-	Readings []Reading
+	Name    string `toml:"name"`
+	Version int    `toml:"version"` // of the app's layout
+	// Path is of the database on the handset: a pattern as path.Match takes it.
+	Path string `toml:"path"`
+	// Tables are the columns by which the layout is told from others, by table.
+	Tables   map[string][]string `toml:"tables"`
+	Lookups  []Lookup            `toml:"lookup"`
+	Readings []Reading           `toml:"reading"`
+
+	SHA256       string `toml:"-"` // of the file, hex
+	file, source string
 }
 
-// Lookup is a table in which other rows' references are found.
+// ID names the map and the layout, as records do.
+func (m *Map) ID() string { return fmt.Sprintf("%s %d", m.Name, m.Version) }
+
+// Lookup is a table in which other rows' references are found, rows that were recovered
+// beside live ones; Key may be the row id's own column. Of several values all are given.
 type Lookup struct {
-	Table, Key, Value string // Key may be the row id's own column
+	Name  string `toml:"name"`
+	Table string `toml:"table"`
+	Key   string `toml:"key"`
+	Value string `toml:"value"`
 }
 
-// Reading makes records of a kind from the rows of a table. Names are columns;
-// an empty one is not there.
+// Reading makes records of a kind from the rows of a table.
 type Reading struct {
-	Table       string
-	Kind        record.Kind
-	State       record.State // of its live rows: Intact or Held
-	Time        string
-	Epoch       Epoch
-	Purge       string
-	PurgeEpoch  Epoch
-	Thread      string
-	ThreadTitle string // name of the lookup table that the thread's key leads into
-	Handle      string // a number or address of the other side
-	Handles     string // or the lookup table that leads to them by the row's id
-	Direction   func(get func(column string) (sqlitefile.Value, bool)) string
-	Text        func(get func(column string) (sqlitefile.Value, bool), enc sqlitefile.Encoding) string
-	Details     []Detail
+	Table        string       `toml:"table"`
+	Where        *Condition   `toml:"where"`
+	Kind         record.Kind  `toml:"kind"`
+	State        record.State `toml:"state"` // of its live rows: Intact or Held
+	Time         *Part        `toml:"time"`
+	Purge        *Part        `toml:"purge"`
+	Conversation *Part        `toml:"conversation"` // its lookup gives the title
+	Handle       *Part        `toml:"handle"`       // a number or address of the other side
+	Direction    *Part        `toml:"direction"`
+	Text         *Part        `toml:"text"`
+	Details      []Detail     `toml:"details"`
 }
-
-// Detail is a further column worth showing.
-type Detail struct{ Label, Column string }
 
 // Source is the file that rows are read from.
 type Source struct {
@@ -82,16 +89,6 @@ func (n Names) Learn(r *record.Record) {
 			n[h] = r.Text
 		}
 	}
-}
-
-// For finds the map for a database by its path on the handset.
-func For(path string) *Map {
-	for _, m := range Builtin {
-		if m.Path == path {
-			return m
-		}
-	}
-	return nil
 }
 
 // Members are the handles, in normal form, that are seen in each conversation of a
@@ -121,7 +118,7 @@ func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.O
 				}
 				continue
 			}
-			rd := m.reading(row)
+			rd := m.reading(row, s.File().Encoding)
 			if rd == nil {
 				other(row)
 				continue
@@ -134,13 +131,14 @@ func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.O
 	}
 }
 
-func (m *Map) reading(row *salvage.Row) *Reading {
+// reading finds the reading of a row: the first of its table whose condition holds.
+func (m *Map) reading(row *salvage.Row, enc sqlitefile.Encoding) *Reading {
 	if row.Table == nil {
 		return nil
 	}
 	for i := range m.Readings {
-		if m.Readings[i].Table == row.Table.Name {
-			return &m.Readings[i]
+		if rd := &m.Readings[i]; rd.Table == row.Table.Name && rd.Where.admits(columns{row, enc}.get, enc) {
+			return rd
 		}
 	}
 	return nil
@@ -195,12 +193,12 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 		}
 	}
 	rd.read(r, c.get, f.Encoding)
-	if r.Thread != "" {
-		r.ThreadTitle = look.find(rd.ThreadTitle, r.Thread)
+	if p := rd.Conversation; p != nil && p.Lookup != "" && r.Thread != "" {
+		r.ThreadTitle = look.find(p.Lookup, r.Thread)
 	}
-	if rd.Handles != "" {
-		if k, ok := c.text(idColumn(row.Table)); ok {
-			r.Handle = look.find(rd.Handles, k)
+	if p := rd.Handle; p != nil && p.Lookup != "" {
+		if k, ok := p.value(c.get, f.Encoding); ok {
+			r.Handle = look.find(p.Lookup, k)
 		}
 	}
 	r.Parties = people.List(r.Handle, src.Country)
@@ -209,47 +207,50 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	}
 	var err error
 	r.Origin, err = origin(row, src)
-	r.Origin.FieldMap = m.Name
+	r.Origin.FieldMap = m.ID()
 	r.SetUID()
 	return r, err
 }
 
 // read reads into a record what its row alone says.
-func (rd *Reading) read(r *record.Record, get func(column string) (sqlitefile.Value, bool), enc sqlitefile.Encoding) {
-	text := func(column string) (string, bool) {
-		if v, ok := get(column); ok && column != "" {
-			return Text(v, enc)
-		}
-		return "", false
-	}
-	if v, ok := get(rd.Time); ok && v.Class() != sqlitefile.Null {
-		r.Original = rd.Epoch.original(v)
-		if t, ok := rd.Epoch.Time(v); ok {
-			r.At = &t
+func (rd *Reading) read(r *record.Record, get getter, enc sqlitefile.Encoding) {
+	if p := rd.Time; p != nil {
+		if v, ok := get(p.Column); ok && v.Class() != sqlitefile.Null {
+			r.Original = p.epoch.original(v, enc)
+			if t, ok := p.epoch.Time(v, enc); ok {
+				r.At = &t
+			}
 		}
 	}
-	if rd.Purge != "" {
-		if v, ok := get(rd.Purge); ok {
-			if t, ok := rd.PurgeEpoch.Time(v); ok {
+	if p := rd.Purge; p != nil {
+		if v, ok := get(p.Column); ok {
+			if t, ok := p.epoch.Time(v, enc); ok {
 				r.Purge = &t
 				r.Details = append(r.Details, record.Detail{Label: purged, Value: t.Format(time.RFC3339)})
 			}
 		}
 	}
-	if rd.Thread != "" {
-		_, survived := get(rd.Thread)
+	if p := rd.Conversation; p != nil {
+		_, survived := get(p.Column)
 		r.ThreadLost = !survived
-		r.Thread, _ = text(rd.Thread)
+		if s, ok := p.value(get, enc); ok {
+			r.Thread = s
+		}
 	}
-	if rd.Handles == "" {
-		r.Handle, _ = text(rd.Handle)
+	if p := rd.Handle; p != nil && p.Lookup == "" {
+		if s, ok := p.value(get, enc); ok {
+			r.Handle = s
+		}
 	}
-	if rd.Direction != nil {
-		r.Direction = rd.Direction(get)
+	if s, ok := rd.Direction.value(get, enc); ok {
+		r.Direction = s
 	}
-	r.Text = rd.Text(get, enc)
-	for _, d := range rd.Details {
-		if v, ok := text(d.Column); ok {
+	// Of a text that is lost in part, the part that is there is shown; the record's
+	// origin names the column as lost.
+	r.Text, _ = rd.Text.value(get, enc)
+	for i := range rd.Details {
+		d := &rd.Details[i]
+		if v, ok := d.value(get, enc); ok {
 			r.Details = append(r.Details, record.Detail{Label: d.Label, Value: v})
 		}
 	}
@@ -257,14 +258,6 @@ func (rd *Reading) read(r *record.Record, get func(column string) (sqlitefile.Va
 
 // purged labels when an item goes.
 const purged = "To be purged"
-
-// idColumn is the column that stands for the row id, or "" if none does.
-func idColumn(t *sqlitefile.Table) string {
-	if t.RowIDColumn < 0 {
-		return ""
-	}
-	return t.Columns[t.RowIDColumn].Name
-}
 
 // maxOthers is how many other places of a row version are listed.
 const maxOthers = 8

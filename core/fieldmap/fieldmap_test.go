@@ -173,3 +173,101 @@ INSERT INTO binned SELECT id, circle, peer, mine, sent, body, seen, 10, 20 FROM 
 		t.Errorf("%d of %d, %v", merged, len(rs), states)
 	}
 }
+
+// The map of docs/fieldmaps.md reads its database as the page says.
+func TestWorkedExample(t *testing.T) {
+	page, err := os.ReadFile("../../docs/fieldmaps.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	block := func(kind string) string {
+		_, after, found := strings.Cut(string(page), "```"+kind+"\n")
+		b, _, closed := strings.Cut(after, "```")
+		if !found || !closed {
+			t.Fatalf("the page has no block of %s", kind)
+		}
+		return b
+	}
+	m, err := Parse("habits.toml", []byte(block("toml")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	builtin := Builtin
+	Builtin = append(Builtin[:len(Builtin):len(Builtin)], m)
+	defer func() { Builtin = builtin }()
+	rs, _ := read(t, "/apps/any/habits.sqlite", block("sql"), false, nil)
+	var said []string
+	for _, r := range rs {
+		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%v|%s", r.At.Format("2006-01-02T15:04:05.0"), r.ThreadTitle, r.Handle, r.Text, r.Original, r.Details, r.Origin.FieldMap))
+	}
+	want := `2025-09-19T18:40:00.5|Row before breakfast|+44 7700 900417|fog, 4 km|780000000.5 seconds since 2001-01-01|[{Mood well done} {First tag boat}]|habits 1
+2025-09-20T18:40:00.0|Row before breakfast|+44 7700 900417||780086400 seconds since 2001-01-01|[{Mood missed}]|habits 1
+2025-09-20T19:40:00.0|No sugar||tea only|780090000 seconds since 2001-01-01|[{Mood well done}]|habits 1`
+	if got := strings.Join(said, "\n"); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+// A file that is not a map says where and why.
+func TestMapsAreRefused(t *testing.T) {
+	whole := "name = \"a\"\nversion = 1\npath = \"/a\"\n\n[[reading]]\ntable = \"t\"\nkind = \"message\"\ntext = { column = \"x\" }\n"
+	if _, err := Parse("a.toml", []byte(whole)); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ from, to, want string }{
+		{"name = \"a\"\n", "", "a.toml: the map has no name"},
+		{"version = 1", "version = 0", "a.toml: the map has no version, a number from 1 on"},
+		{"version = 1", "version = \"x\"", "a.toml, line 2: cannot decode TOML string into struct field fieldmap.Map.Version of type int"},
+		{"path = \"/a\"", "path = \"/[\"", `a.toml, line 3: the path "/[" is not a pattern`},
+		{"path = \"/a\"", "path = /a", "a.toml, line 3: "},
+		{"version = 1", "versoin = 1", `a.toml, line 2: "versoin" is not a part of a map`},
+		{"kind = \"message\"", "kind = \"post\"", `a.toml, line 7: "post" is not a kind of record`},
+		{"kind = \"message\"", "kind = \"message\"\nstate = \"recovered\"", `a.toml, line 8: a live row is "intact" or "held", not "recovered"`},
+		{"text = { column = \"x\" }", "", "a.toml, line 5: the reading does not say where its text is"},
+		{"text =", "time = { column = \"y\", epoch = \"seconds since 1999\" }\ntext =", `a.toml, line 8: "seconds since 1999" is not an epoch`},
+		{"text =", "time = { column = \"y\" }\ntext =", "a.toml, line 5: time does not say from when on and in what it counts"},
+		{"text =", "direction = { column = \"y\", words = { 1 = \"inward\" } }\ntext =", `a.toml, line 8: a direction is "in" or "out", not "inward"`},
+		{"text =", "handle = { column = \"y\", lookup = \"who\" }\ntext =", `a.toml, line 8: there is no lookup of the name "who"`},
+		{"text = { column = \"x\" }", "text = { column = \"x\", duration = \"weeks\" }", `a.toml, line 8: "weeks" is not a unit of time`},
+		{"text = { column = \"x\" }", "text = { column = \"x\", json = \"a..b\" }", `a.toml, line 8: "a..b" is not a path`},
+		{"text =", "where = { column = \"y\" }\ntext =", "a.toml, line 5: a condition needs a column"},
+	} {
+		_, err := Parse("a.toml", []byte(strings.Replace(whole, c.from, c.to, 1)))
+		if err == nil || !strings.HasPrefix(err.Error(), "fieldmap: "+c.want) {
+			t.Errorf("%s: got %v, want %s", c.to, err, c.want)
+		}
+	}
+}
+
+// Of two layouts of an app that is used whose tables are there.
+func TestLayoutsSideBySide(t *testing.T) {
+	layout := func(version int, column string) *Map {
+		m, err := Parse("a.toml", fmt.Appendf(nil, "name='a'\nversion=%d\npath='/a/?.db'\n[tables]\nt=['id','%s']\n[[reading]]\ntable='t'\nkind='message'\ntext={column='%[2]s'}", version, column))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return m
+	}
+	maps := []*Map{layout(1, "body"), layout(2, "said")}
+	table := func(sql string) []*sqlitefile.Table {
+		tab, err := sqlitefile.ParseTable(sql)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tab.Name = "t"
+		return []*sqlitefile.Table{tab}
+	}
+	old := table("CREATE TABLE t(id, body)")
+	for _, c := range []struct {
+		path   string
+		tables []*sqlitefile.Table
+		want   int
+	}{{"/a/x.db", old, 1}, {"/a/x.db", table("CREATE TABLE t(id, said)"), 2}, {"/a/x.db", nil, 2}, {"/a/xx.db", old, 0}} {
+		if m := Choose(maps, c.path, c.tables); m == nil && c.want > 0 || m != nil && m.Version != c.want {
+			t.Errorf("%s: %v, want version %d", c.path, m, c.want)
+		}
+	}
+	if err := maps[1].Check(old); err == nil || err.Error() != `fieldmap: a.toml, line 5: the table "t" has no column "said"` {
+		t.Errorf("%v", err)
+	}
+}

@@ -10,14 +10,14 @@ import (
 
 // joins holds the lookup tables of one database, recovered rows beside live ones,
 // so that a row finds its people and its conversation even when those were deleted,
-// too: by table and key, the values in the order in which they were found, live
+// too: by lookup and key, the values in the order in which they were found, live
 // ones first.
 type joins map[[2]string][]string
 
 // join reads the lookup tables, and who is seen in which conversation.
 func (m *Map) join(s *salvage.Survey, country string, opt salvage.Options) (joins, Members) {
 	j, seen := joins{}, Members{}
-	talks := slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Thread != "" })
+	talks := slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Conversation != nil })
 	if len(m.Lookups) == 0 && !talks {
 		return j, seen
 	}
@@ -32,13 +32,13 @@ func (m *Map) join(s *salvage.Survey, country string, opt salvage.Options) (join
 			}
 			k, ok1 := c.text(l.Key)
 			v, ok2 := c.text(l.Value)
-			if at := [2]string{l.Table, k}; ok1 && ok2 && !slices.Contains(j[at], v) {
+			if at := [2]string{l.Name, k}; ok1 && ok2 && !slices.Contains(j[at], v) {
 				j[at] = append(j[at], v)
 			}
 		}
-		if rd := m.reading(row); rd != nil && rd.Thread != "" {
-			k, ok1 := c.text(rd.Thread)
-			h, ok2 := c.text(rd.Handle)
+		if rd := m.reading(row, c.enc); rd != nil && rd.Conversation != nil && rd.Handle != nil && rd.Handle.Lookup == "" {
+			k, ok1 := rd.Conversation.value(c.get, c.enc)
+			h, ok2 := rd.Handle.value(c.get, c.enc)
 			if ok1 && ok2 {
 				seen.add(k, people.List(h, country))
 			}
@@ -55,7 +55,7 @@ func (m Members) add(thread string, handles []string) {
 	}
 }
 
-// find gives all values that the key has in a table.
-func (j joins) find(table, key string) string {
-	return strings.Join(j[[2]string{table, key}], ", ")
+// find gives all values that the key has in a lookup.
+func (j joins) find(lookup, key string) string {
+	return strings.Join(j[[2]string{lookup, key}], ", ")
 }

@@ -158,7 +158,7 @@ func (sc *scanner) neat() {
 // tail looks at whether the last bytes of c are still its own.
 func (sc *scanner) tail(c *candidate) {
 	odd := sc.endsOddly(c, c.shape)
-	if odd {
+	if odd && (c.solved || !c.exact) { // else its length says where it ends, and the space does, too
 		c.against.add(oddEnding, 1)
 	}
 	if least := 2; sc.outlived(c, least) || odd && sc.outlived(c, least-1) {

@@ -27,6 +27,13 @@ func (d *Database) Close() error {
 	return all
 }
 
+// fieldMap finds the map for the database, which lay at path on the handset: where an app
+// has several layouts, the one that its tables have.
+func (d *Database) fieldMap(path string) *fieldmap.Map {
+	tables, _ := d.Tables() // of damage the reading tells
+	return fieldmap.Choose(fieldmap.Builtin, path, tables)
+}
+
 // open opens a database from the vault. note is told what is wrong with it; err is
 // a fault of the vault.
 func (q *Recoverer) open(d *store.File, beside map[string]*store.File, note func(error)) (db *Database, err error) {

@@ -161,7 +161,7 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 		if db.File == nil {
 			return
 		}
-		for r, err := range p.records(ctx, db, fieldmap.For(d.RealPath), res, func(error) {}, func(int64) {}) {
+		for r, err := range p.records(ctx, db, db.fieldMap(d.RealPath), res, func(error) {}, func(int64) {}) {
 			if err == nil {
 				store.Keep(r)
 			}
@@ -280,9 +280,8 @@ func (p *pass) altered(ctx context.Context, d *store.File, told func(int64)) (wh
 // database reads one database from the vault, and keeps its records as they come.
 func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, err error) {
 	res := &store.RecoveredDatabase{RecoveryID: p.recovery, Path: d.RealPath, ByOrigin: json.RawMessage("{}"), Withheld: json.RawMessage("{}")}
-	m := fieldmap.For(d.RealPath)
-	if m != nil {
-		res.FieldMap = m.Name
+	if m := fieldmap.For(d.RealPath); m != nil {
+		res.FieldMap = m.ID()
 	}
 	note := func(err error) {
 		if s := err.Error(); len(res.Notes) < maxNotes && !slices.Contains(res.Notes, s) {
@@ -316,6 +315,10 @@ func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, e
 	defer db.Close()
 	if db.File == nil {
 		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
+	}
+	m := db.fieldMap(d.RealPath)
+	if m != nil {
+		res.FieldMap = m.ID()
 	}
 	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, db, m, res, note, told))
 }

@@ -1,0 +1,282 @@
+package fieldmap
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"github.com/pelletier/go-toml/v2"
+
+	"crosswind/core/record"
+	"crosswind/core/sqlitefile"
+)
+
+//go:embed maps/*.toml
+var files embed.FS
+
+// Builtin are the maps for the apps of the handset families Orlop and Tarn. The layouts
+// are described in docs/formats.md. Contacts come first, so that their names are known
+// when the others are read.
+var Builtin = func() (maps []*Map) {
+	entries, err := files.ReadDir("maps")
+	if err != nil {
+		panic(err)
+	}
+	for _, e := range entries {
+		b, err := files.ReadFile("maps/" + e.Name())
+		if err != nil {
+			panic(err)
+		}
+		m, err := Parse(e.Name(), b)
+		if err != nil {
+			panic(err)
+		}
+		maps = append(maps, m)
+	}
+	slices.SortStableFunc(maps, func(a, b *Map) int { return cmp.Compare(a.namesLast(), b.namesLast()) })
+	return maps
+}()
+
+func (m *Map) namesLast() int {
+	if slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Kind == record.Contact }) {
+		return 0
+	}
+	return 1
+}
+
+// A MapError is what is wrong with a field map's file.
+type MapError struct {
+	File   string
+	Line   int // from 1, 0 if it is not known
+	Reason string
+}
+
+func (e *MapError) Error() string {
+	if e.Line == 0 {
+		return fmt.Sprintf("fieldmap: %s: %s", e.File, e.Reason)
+	}
+	return fmt.Sprintf("fieldmap: %s, line %d: %s", e.File, e.Line, e.Reason)
+}
+
+// Parse reads a field map, in the TOML form of docs/fieldmaps.md. name is its file's, for
+// errors, all of which are *MapError.
+func Parse(name string, b []byte) (*Map, error) {
+	m := &Map{file: name, source: string(b)}
+	sum := sha256.Sum256(b)
+	m.SHA256 = hex.EncodeToString(sum[:])
+	d := toml.NewDecoder(strings.NewReader(m.source)).DisallowUnknownFields()
+	if err := d.Decode(m); err != nil {
+		var syntax *toml.DecodeError
+		var unknown *toml.StrictMissingError
+		switch {
+		case errors.As(err, &unknown):
+			line, _ := unknown.Errors[0].Position()
+			return nil, &MapError{name, line, fmt.Sprintf("%q is not a part of a map", strings.Join(unknown.Errors[0].Key(), "."))}
+		case errors.As(err, &syntax):
+			line, _ := syntax.Position()
+			return nil, &MapError{name, line, strings.TrimPrefix(syntax.Error(), "toml: ")}
+		}
+		return nil, &MapError{name, 0, err.Error()}
+	}
+	return m, m.ready()
+}
+
+// fault says what is wrong, at the first line from the n-th of the sections on that holds
+// word between quotes, or else at the section itself.
+func (m *Map) fault(section string, n int, word, format string, args ...any) error {
+	at, seen := 0, -1
+	for i, line := range strings.Split(m.source, "\n") {
+		line = strings.TrimSpace(line)
+		if section != "" && strings.HasPrefix(line, section) {
+			if seen++; seen == n {
+				at = i + 1
+			}
+			if seen > n {
+				break
+			}
+		}
+		if (section == "" || seen == n) && word != "" && (strings.Contains(line, `"`+word+`"`) || strings.Contains(line, "'"+word+"'")) {
+			at = i + 1
+			break
+		}
+	}
+	return &MapError{m.file, at, fmt.Sprintf(format, args...)}
+}
+
+// ready checks what the form does not, and gives words their meanings.
+func (m *Map) ready() error {
+	switch {
+	case m.Name == "":
+		return m.fault("", 0, "", "the map has no name")
+	case m.Version < 1:
+		return m.fault("", 0, "", "the map has no version, a number from 1 on")
+	case m.Path == "":
+		return m.fault("", 0, "", "the map does not say the path of its database")
+	case len(m.Readings) == 0:
+		return m.fault("", 0, "", "the map reads no table")
+	}
+	if _, err := path.Match(m.Path, ""); err != nil {
+		return m.fault("", 0, m.Path, "the path %q is not a pattern", m.Path)
+	}
+	for i, l := range m.Lookups {
+		if l.Name == "" || l.Table == "" || l.Key == "" || l.Value == "" {
+			return m.fault("[[lookup]]", i, "", "a lookup needs name, table, key and value")
+		}
+		if slices.ContainsFunc(m.Lookups[:i], func(o Lookup) bool { return o.Name == l.Name }) {
+			return m.fault("[[lookup]]", i, l.Name, "two lookups have the name %q", l.Name)
+		}
+	}
+	for i := range m.Readings {
+		if err := m.readyReading(i); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// readyReading does the same for the i-th reading.
+func (m *Map) readyReading(i int) error {
+	const section = "[[reading]]"
+	rd := &m.Readings[i]
+	if rd.Table == "" {
+		return m.fault(section, i, "", "the reading does not say of which table")
+	}
+	if !slices.Contains(record.Kinds, rd.Kind) {
+		return m.fault(section, i, string(rd.Kind), "%q is not a kind of record", rd.Kind)
+	}
+	if rd.State = cmp.Or(rd.State, record.Intact); rd.State != record.Intact && rd.State != record.Held {
+		return m.fault(section, i, string(rd.State), "a live row is %q or %q, not %q", record.Intact, record.Held, rd.State)
+	}
+	if rd.Text == nil {
+		return m.fault(section, i, "", "the reading does not say where its text is")
+	}
+	if rd.Where != nil && (rd.Where.Column == "" || len(rd.Where.Is) == 0) {
+		return m.fault(section, i, "", "a condition needs a column, and the values that it is one of")
+	}
+	for what, p := range rd.parts() {
+		if p.Column == "" {
+			return m.fault(section, i, "", "%s does not say its column", what)
+		}
+		timed := what == "time" || what == "purge"
+		if timed != (p.Epoch != "") && (timed || p.Epoch != "" && !strings.HasPrefix(what, "details")) {
+			return m.fault(section, i, p.Epoch, map[bool]string{true: "%s does not say from when on and in what it counts", false: "%s has no epoch"}[timed], what)
+		}
+		if p.Epoch != "" {
+			var ok bool
+			if p.epoch, ok = ParseEpoch(p.Epoch); !ok {
+				return m.fault(section, i, p.Epoch, "%q is not an epoch", p.Epoch)
+			}
+		}
+		if p.Duration != "" {
+			var ok bool
+			if p.unit, ok = units[p.Duration]; !ok {
+				return m.fault(section, i, p.Duration, "%q is not a unit of time", p.Duration)
+			}
+		}
+		if p.Lookup != "" && !slices.ContainsFunc(m.Lookups, func(l Lookup) bool { return l.Name == p.Lookup }) {
+			return m.fault(section, i, p.Lookup, "there is no lookup of the name %q", p.Lookup)
+		}
+		if p.Lookup != "" && what != "handle" && what != "conversation" {
+			return m.fault(section, i, p.Lookup, "%s cannot be looked up", what)
+		}
+		if p.JSON != "" {
+			if _, err := jsonPath(p.JSON); err != nil {
+				return m.fault(section, i, p.JSON, "%v", err)
+			}
+		}
+		if o := p.Instead; o != nil && (o.Column == "" || len(o.Words) == 0) {
+			return m.fault(section, i, "", "what stands instead of %s needs a column, and words", what)
+		}
+		for _, w := range p.Words {
+			if what == "direction" && w != "in" && w != "out" {
+				return m.fault(section, i, w, "a direction is \"in\" or \"out\", not %q", w)
+			}
+		}
+		if what == "direction" && p.Words == nil {
+			return m.fault(section, i, "", "a direction needs words that say what is \"in\" and what \"out\"")
+		}
+	}
+	for k, d := range rd.Details {
+		if d.Label == "" {
+			return m.fault(section, i, d.Column, "the %d. of the details has no label", k+1)
+		}
+	}
+	return nil
+}
+
+// Check compares the map with a database's tables: what it names must be there.
+func (m *Map) Check(tables []*sqlitefile.Table) error {
+	table := func(name string) *sqlitefile.Table {
+		i := slices.IndexFunc(tables, func(t *sqlitefile.Table) bool { return t.Name == name })
+		if i < 0 {
+			return nil
+		}
+		return tables[i]
+	}
+	need := func(section string, n int, of, column string) error {
+		t := table(of)
+		if t == nil {
+			return m.fault(section, n, of, "there is no table %q", of)
+		}
+		if column != "" && !slices.ContainsFunc(t.Columns, func(c sqlitefile.Column) bool { return c.Name == column }) {
+			return m.fault(section, n, column, "the table %q has no column %q", of, column)
+		}
+		return nil
+	}
+	for name, columns := range m.Tables {
+		for _, c := range append([]string{""}, columns...) {
+			if err := need("[tables]", 0, name, c); err != nil {
+				return err
+			}
+		}
+	}
+	for i, l := range m.Lookups {
+		for _, c := range []string{l.Key, l.Value} {
+			if err := need("[[lookup]]", i, l.Table, c); err != nil {
+				return err
+			}
+		}
+	}
+	for i := range m.Readings {
+		for _, c := range m.Readings[i].columns() {
+			if err := need("[[reading]]", i, m.Readings[i].Table, c); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// For finds the built-in map for a database by its path on the handset, that of the latest
+// layout if there are several.
+func For(path string) *Map { return Choose(Builtin, path, nil) }
+
+// Choose finds the map for a database by its path on the handset, and of several layouts
+// that of which most tables and columns are there. A table that was dropped does not keep
+// its rows from being read.
+func Choose(maps []*Map, at string, tables []*sqlitefile.Table) (best *Map) {
+	fits := -1
+	for _, m := range maps {
+		if ok, _ := path.Match(m.Path, at); !ok {
+			continue
+		}
+		n := 0
+		for _, t := range tables {
+			for _, c := range m.Tables[t.Name] {
+				if slices.ContainsFunc(t.Columns, func(o sqlitefile.Column) bool { return o.Name == c }) {
+					n++
+				}
+			}
+		}
+		if n > fits || n == fits && m.Version > best.Version {
+			best, fits = m, n
+		}
+	}
+	return best
+}
