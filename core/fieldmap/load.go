@@ -257,6 +257,37 @@ func (m *Map) Check(tables []*sqlitefile.Table) error {
 // layout if there are several.
 func For(path string) *Map { return Choose(Builtin, path, nil) }
 
+// ByTables finds the map for a database of which nothing is known but its tables: all that
+// the map tells its layout by must be there.
+func ByTables(maps []*Map, tables []*sqlitefile.Table) (best *Map) {
+	for _, m := range maps {
+		if len(m.Tables) > 0 && (best == nil || m.Version > best.Version && m.Name == best.Name) && m.fits(tables) == m.named() {
+			best = m
+		}
+	}
+	return best
+}
+
+// named is how many columns the layout is told by.
+func (m *Map) named() (n int) {
+	for _, columns := range m.Tables {
+		n += len(columns)
+	}
+	return n
+}
+
+// fits is how many of these are there.
+func (m *Map) fits(tables []*sqlitefile.Table) (n int) {
+	for _, t := range tables {
+		for _, c := range m.Tables[t.Name] {
+			if slices.ContainsFunc(t.Columns, func(o sqlitefile.Column) bool { return o.Name == c }) {
+				n++
+			}
+		}
+	}
+	return n
+}
+
 // Choose finds the map for a database by its path on the handset, and of several layouts
 // that of which most tables and columns are there. A table that was dropped does not keep
 // its rows from being read.
@@ -266,15 +297,7 @@ func Choose(maps []*Map, at string, tables []*sqlitefile.Table) (best *Map) {
 		if ok, _ := path.Match(m.Path, at); !ok {
 			continue
 		}
-		n := 0
-		for _, t := range tables {
-			for _, c := range m.Tables[t.Name] {
-				if slices.ContainsFunc(t.Columns, func(o sqlitefile.Column) bool { return o.Name == c }) {
-					n++
-				}
-			}
-		}
-		if n > fits || n == fits && m.Version > best.Version {
+		if n := m.fits(tables); n > fits || n == fits && m.Version > best.Version {
 			best, fits = m, n
 		}
 	}

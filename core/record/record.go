@@ -107,6 +107,25 @@ func Clean(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "␀")
 }
 
+// Keep writes the texts of r as they are kept, and says so in it.
+func (r *Record) Keep() {
+	changed := false
+	clean := func(s *string) {
+		if c := Clean(*s); c != *s {
+			*s, changed = c, true
+		}
+	}
+	for _, s := range []*string{&r.Thread, &r.ThreadTitle, &r.Person, &r.Handle, &r.Text} {
+		clean(s)
+	}
+	for i := range r.Details {
+		clean(&r.Details[i].Value)
+	}
+	if changed {
+		r.Details = append(r.Details, Detail{Label: "Kept as", Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
+	}
+}
+
 // exact is the largest integer up to which doubles hold every one.
 const exact = 1<<53 - 1
 

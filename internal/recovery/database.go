@@ -2,85 +2,25 @@ package recovery
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 
-	"crosswind/core/fieldmap"
-	"crosswind/core/sqlitefile"
+	"crosswind/core/reading"
 	"crosswind/internal/store"
 )
 
 // Database is a database of an acquisition, open with its log and its journal.
-type Database struct {
-	*sqlitefile.File // nil if it cannot be read
-	source           *fieldmap.Source
-	closers          []io.Closer
-}
-
-// Close closes its files.
-func (d *Database) Close() error {
-	var all error
-	for _, c := range d.closers {
-		all = errors.Join(all, c.Close())
-	}
-	return all
-}
-
-// fieldMap finds the map for the database, which lay at path on the handset: where an app
-// has several layouts, the one that its tables have.
-func (d *Database) fieldMap(path string) *fieldmap.Map {
-	tables, _ := d.Tables() // of damage the reading tells
-	return fieldmap.Choose(fieldmap.Builtin, path, tables)
-}
+type Database = reading.Database
 
 // open opens a database from the vault. note is told what is wrong with it; err is
 // a fault of the vault.
-func (q *Recoverer) open(d *store.File, beside map[string]*store.File, note func(error)) (db *Database, err error) {
-	db = &Database{}
-	part := func(f *store.File) (*fieldmap.Source, error) {
-		r, err := q.Vault.Open(f.SHA256)
-		if err != nil {
-			return nil, err
-		}
-		db.closers = append(db.closers, r)
-		return &fieldmap.Source{Path: f.RealPath, Stored: f.Path, SHA256: f.SHA256, Bytes: r}, nil
-	}
-	defer func() {
-		if err != nil {
-			db.Close()
-		}
-	}()
-	if db.source, err = part(d); err != nil {
-		return nil, err
-	}
-	if db.File, err = sqlitefile.Open(db.source.Bytes, d.Size); err != nil {
-		note(err)
-		if db.File, err = sqlitefile.OpenDamaged(db.source.Bytes, d.Size); err != nil {
-			db.File = nil
-			return db, nil
-		}
-		note(fmt.Errorf("its pages are read as pages of %d bytes", db.PageSize))
-	}
-	for i, open := range []func(io.ReaderAt, int64) error{db.OpenLog, db.OpenJournal} {
-		f := beside[d.RealPath+sqlitefile.Part(i+1).Suffix()]
+func (q *Recoverer) open(d *store.File, beside map[string]*store.File, note func(error)) (*Database, error) {
+	file := func(f *store.File) *reading.File {
 		if f == nil {
-			continue
+			return nil
 		}
-		p, err := part(f)
-		if err != nil {
-			return nil, err
-		}
-		if err := open(p.Bytes, f.Size); err != nil {
-			note(err)
-		}
-		if i == 0 {
-			db.source.Log = p
-		} else {
-			db.source.Journal = p
-		}
+		return &reading.File{Path: f.RealPath, Stored: f.Path, Size: f.Size, SHA256: f.SHA256, Open: func() (reading.Bytes, error) { return q.Vault.Open(f.SHA256) }}
 	}
-	return db, nil
+	return reading.OpenDatabase(file(d), func(suffix string) *reading.File { return file(beside[d.RealPath+suffix]) }, note)
 }
 
 // OpenDatabase opens a database of an acquisition by its path on the handset.

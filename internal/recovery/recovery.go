@@ -16,6 +16,7 @@ import (
 
 	"crosswind/core/digest"
 	"crosswind/core/fieldmap"
+	"crosswind/core/reading"
 	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/scope"
@@ -161,9 +162,9 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 		if db.File == nil {
 			return
 		}
-		for r, err := range p.records(ctx, db, db.fieldMap(d.RealPath), res, func(error) {}, func(int64) {}) {
+		for r, err := range p.records(ctx, db, db.FieldMap(fieldmap.Builtin), res, func(error) {}, func(int64) {}) {
 			if err == nil {
-				store.Keep(r)
+				r.Keep()
 			}
 			if !yield(r, err) || err != nil {
 				return
@@ -248,17 +249,11 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 		}
 		_, err = io.ReadFull(r, head)
 		r.Close()
-		if err == nil && string(head) == sqlitefile.Magic {
+		if err == nil && reading.Begins(head) {
 			dbs = append(dbs, &file)
 		}
 	}
-	order := func(f *store.File) int {
-		if i := slices.Index(fieldmap.Builtin, fieldmap.For(f.RealPath)); i >= 0 {
-			return i
-		}
-		return len(fieldmap.Builtin)
-	}
-	slices.SortStableFunc(dbs, func(x, y *store.File) int { return order(x) - order(y) })
+	slices.SortStableFunc(dbs, func(x, y *store.File) int { return reading.Order(fieldmap.Builtin, x.RealPath, y.RealPath) })
 	return dbs, beside, nil
 }
 
@@ -316,7 +311,7 @@ func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, e
 	if db.File == nil {
 		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
 	}
-	m := db.fieldMap(d.RealPath)
+	m := db.FieldMap(fieldmap.Builtin)
 	if m != nil {
 		res.FieldMap = m.ID()
 	}
@@ -338,10 +333,10 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 			yield(nil, err)
 			return
 		}
-		db.source.Country = p.home
+		db.Source.Country = p.home
 		opt := salvage.Options{Full: p.full, Seen: func(n int64) bool { told(n); return ctx.Err() == nil }}
 		survey := salvage.New(db.File)
-		mapped := newMapping(survey, db.source)
+		mapped := newMapping(survey, db.Source)
 		origins, withheld := map[string]int64{}, map[scope.Why]int64{}
 		seen := func(ms fieldmap.Members) {
 			res.Members = ms
@@ -408,7 +403,7 @@ func (p *pass) admits(r *record.Record, members map[string][]string) scope.Why {
 func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m *fieldmap.Map, opt salvage.Options, mapped *mapping, members func(fieldmap.Members), note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		if m == nil {
-			p.logf("%s: no field map is known for it; its rows are counted, not read into records", db.source.Path)
+			p.logf("%s: no field map is known for it; its rows are counted, not read into records", db.Source.Path)
 			if err := survey.Fault(); err != nil {
 				note(err)
 			}
@@ -424,7 +419,7 @@ func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m
 			}
 		} else {
 			page := uint32(0)
-			for rec, err := range m.Records(survey, db.source, p.names, opt, members, mapped.row) {
+			for rec, err := range m.Records(survey, db.Source, p.names, opt, members, mapped.row) {
 				if ctx.Err() != nil {
 					break
 				}

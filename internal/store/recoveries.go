@@ -184,7 +184,7 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 			fault = err
 			return nil, err
 		}
-		Keep(r)
+		r.Keep()
 		body, err := json.Marshal(r)
 		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At, r.Thread, r.ThreadTitle, r.ThreadLost,
 			r.Person, r.Handle, Array[string](r.Parties).param(), d.Path, r.Direction, r.Text, body}, err
@@ -196,24 +196,6 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		return fmt.Errorf("loading records: %w", err)
 	}
 	return nil
-}
-
-// Keep makes a record what the database can keep of it, and says so in it.
-func Keep(r *record.Record) {
-	changed := false
-	for _, s := range []*string{&r.Thread, &r.ThreadTitle, &r.Person, &r.Handle, &r.Text} {
-		if c := record.Clean(*s); c != *s {
-			*s, changed = c, true
-		}
-	}
-	for i := range r.Details {
-		if c := record.Clean(r.Details[i].Value); c != r.Details[i].Value {
-			r.Details[i].Value, changed = c, true
-		}
-	}
-	if changed {
-		r.Details = append(r.Details, record.Detail{Label: "Kept as", Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
-	}
 }
 
 // merge brings the records of the table incoming together with those that are there.

@@ -1,0 +1,344 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"crosswind/core/backup"
+	"crosswind/core/casefile"
+	"crosswind/core/digest"
+	"crosswind/core/fieldmap"
+	"crosswind/core/reading"
+	"crosswind/core/sqlitefile"
+	"crosswind/core/unpack"
+)
+
+func readCommand() *cobra.Command {
+	var opt reading.Options
+	var maps, password string
+	var asJSON bool
+	c := &cobra.Command{Use: "read --json SOURCE", Short: "Every record of a backup, an archive, a file tree or a database", Args: args(1, 1),
+		Long: "Reads a backup's folder or archive, an archive of files, a folder as a handset's file tree, or a lone SQLite database, and writes every record as a JSON object a line, in the same order each time. No scope is applied. Nothing is written to the source or beside it; what lies in an archive or is encrypted is kept in a temporary folder while it is read, and removed.",
+		RunE: func(c *cobra.Command, a []string) (err error) {
+			if !asJSON {
+				return fmt.Errorf("%w: the only output is JSON so far; say --json", errUse)
+			}
+			if opt.Maps, err = ownMaps(maps); err != nil {
+				return err
+			}
+			return readSource(c.Context(), a[0], password, opt)
+		}}
+	c.Flags().StringVar(&maps, "map", "", "a field map of your own, or a folder of them, used before the built-in ones")
+	c.Flags().StringVar(&password, "password-file", "", "a file whose first line is the backup's password")
+	c.Flags().StringVar(&opt.Country, "home", "", "the handset's home country, two letters, for national numbers")
+	c.Flags().BoolVar(&opt.Full, "full", false, "also hunt for pages that nothing refers to")
+	c.Flags().BoolVar(&asJSON, "json", false, "write JSON lines")
+	return c
+}
+
+// ownMaps reads a map, or all of a folder, and puts the built-in ones behind them.
+func ownMaps(at string) ([]*fieldmap.Map, error) {
+	if at == "" {
+		return fieldmap.Builtin, nil
+	}
+	paths := []string{at}
+	if st, err := os.Stat(at); err != nil {
+		return nil, err
+	} else if st.IsDir() {
+		if paths, err = filepath.Glob(filepath.Join(at, "*.toml")); err != nil {
+			return nil, err
+		}
+	}
+	var maps []*fieldmap.Map
+	for _, p := range paths {
+		m, err := loadMap(p)
+		if err != nil {
+			return nil, err
+		}
+		maps = append(maps, m)
+	}
+	return append(maps, fieldmap.Builtin...), nil
+}
+
+func readSource(ctx context.Context, at, passwordFile string, opt reading.Options) error {
+	s := &source{ctx: ctx}
+	defer s.close()
+	files, err := s.files(at, passwordFile)
+	if err != nil {
+		return err
+	}
+	opt.Note = func(note string) {
+		fmt.Fprintf(os.Stderr, "crosswind: %s\n", strings.ReplaceAll(casefile.Printable(note), "\n", "; "))
+	}
+	for _, n := range s.notes {
+		opt.Note(n)
+	}
+	opt.Go = func() bool { return ctx.Err() == nil }
+	debug.SetMemoryLimit(100 << 20)
+	out := bufio.NewWriterSize(os.Stdout, 1<<16)
+	write := json.NewEncoder(out)
+	write.SetEscapeHTML(false)
+	for r, err := range reading.Records(files, opt) {
+		if err == nil {
+			err = write.Encode(r)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if ctx.Err() != nil {
+		return context.Cause(ctx)
+	}
+	return out.Flush()
+}
+
+// source is what is read, and what is kept of it meanwhile.
+type source struct {
+	ctx     context.Context
+	notes   []string
+	dir     string // of copies, "" if there are none
+	copies  int
+	closing []io.Closer
+}
+
+func (s *source) close() {
+	for _, c := range s.closing {
+		c.Close()
+	}
+	if s.dir != "" {
+		os.RemoveAll(s.dir)
+	}
+}
+
+// files lists those files of a source that may be a database or lie beside one.
+func (s *source) files(at, passwordFile string) ([]*reading.File, error) {
+	st, err := os.Stat(at)
+	if err != nil {
+		return nil, err
+	}
+	if st.IsDir() {
+		if _, err := backup.ReadLabel(os.DirFS(at), "."); err == nil {
+			return s.backup(os.DirFS(at), ".", passwordFile)
+		}
+		return s.tree(at)
+	}
+	f, err := openRegular(at)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	head := make([]byte, 512)
+	n, err := io.ReadFull(f, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return nil, err
+	}
+	head = head[:n]
+	fsys, name := os.DirFS(filepath.Dir(at)), filepath.Base(at)
+	if backup.LooksStow(head) { // as any tar archive does
+		if _, err := backup.ReadLabel(fsys, name); err == nil {
+			return s.backup(fsys, name, passwordFile)
+		}
+	}
+	switch {
+	case reading.Begins(head) && n > len(sqlitefile.Magic):
+		var files []*reading.File
+		for _, suffix := range []string{"", "-wal", "-journal"} {
+			one, err := onDisk(at+suffix, "", name+suffix)
+			if suffix != "" && errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, one)
+		}
+		return files, nil
+	case unpack.IsArchive(head):
+		return s.archive(f, st.Size())
+	}
+	return nil, fmt.Errorf("%s is not a database, a backup or an archive of a known form", at)
+}
+
+// tree takes a folder as the root of a handset's files. Links are not followed.
+func (s *source) tree(root string) (files []*reading.File, err error) {
+	err = filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+		if err == nil {
+			err = s.ctx.Err()
+		}
+		if err != nil || !d.Type().IsRegular() {
+			return err
+		}
+		rel, err := filepath.Rel(root, p)
+		if err != nil {
+			return err
+		}
+		rel = filepath.ToSlash(rel)
+		f, err := onDisk(p, "/"+rel, rel)
+		if err == nil {
+			files = append(files, f)
+		}
+		return err
+	})
+	return files, err
+}
+
+// onDisk is a file that lies where it can be read again. Of what may be a database or lie
+// beside one the digest is taken.
+func onDisk(at, onHandset, stored string) (*reading.File, error) {
+	f, err := openRegular(at)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil, err
+	}
+	r := &reading.File{Path: onHandset, Stored: stored, Size: st.Size(), Open: func() (reading.Bytes, error) { return openRegular(at) }}
+	head := make([]byte, len(sqlitefile.Magic))
+	if n, _ := io.ReadFull(f, head); reading.Begins(head[:n]) && n == len(head) || isBeside(stored) {
+		set, err := digest.Reader(io.NewSectionReader(f, 0, st.Size()))
+		if err != nil {
+			return nil, err
+		}
+		_, _, r.SHA256 = set.Hex()
+	}
+	return r, nil
+}
+
+// isBeside reports whether a file's name is that of a log or a journal.
+func isBeside(name string) bool {
+	return strings.HasSuffix(name, "-wal") || strings.HasSuffix(name, "-journal")
+}
+
+// copy keeps what may be a database or lie beside one, since it is read out of order.
+func (s *source) copy(r io.Reader, onHandset, stored string) (*reading.File, error) {
+	head := make([]byte, len(sqlitefile.Magic))
+	n, err := io.ReadFull(r, head)
+	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+		return nil, err
+	}
+	if n < len(head) || !reading.Begins(head) && !isBeside(stored) && !isBeside(onHandset) {
+		return nil, nil
+	}
+	if s.dir == "" {
+		if s.dir, err = os.MkdirTemp("", "crosswind-read-"); err != nil {
+			return nil, err
+		}
+	}
+	s.copies++ // no name of the source's becomes a path
+	at := filepath.Join(s.dir, fmt.Sprint(s.copies))
+	w, err := os.OpenFile(at, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	set, err := digest.Reader(io.TeeReader(io.MultiReader(strings.NewReader(string(head)), r), w))
+	if err := errors.Join(err, w.Close(), s.ctx.Err()); err != nil {
+		return nil, fmt.Errorf("%s: %w", stored, err)
+	}
+	st, err := os.Stat(at)
+	if err != nil {
+		return nil, err
+	}
+	_, _, sum := set.Hex()
+	return &reading.File{Path: onHandset, Stored: stored, Size: st.Size(), SHA256: sum, Open: func() (reading.Bytes, error) { return os.Open(at) }}, nil
+}
+
+// backup lists the databases of a backup.
+func (s *source) backup(fsys fs.FS, name, passwordFile string) ([]*reading.File, error) {
+	l, err := backup.ReadLabel(fsys, name)
+	if err != nil {
+		return nil, err
+	}
+	var key *backup.Key
+	if l.Encrypted {
+		if passwordFile == "" {
+			return nil, fmt.Errorf("%w: --password-file names a file with it", backup.ErrEncrypted)
+		}
+		password, err := firstLine(passwordFile)
+		if err != nil {
+			return nil, err
+		}
+		if l.Lock == nil {
+			return nil, errors.New("the backup's label does not say how it is locked")
+		}
+		if key, err = l.Lock.Unlock(password); err != nil {
+			return nil, err
+		}
+	}
+	b, err := backup.Open(fsys, name, key)
+	if err != nil {
+		return nil, err
+	}
+	s.closing = append(s.closing, b)
+	for _, f := range b.Faults {
+		s.notes = append(s.notes, f.Error())
+	}
+	var files []*reading.File
+	for _, f := range b.Files {
+		r, err := b.Content(f)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it is among the faults
+		}
+		if err != nil {
+			return nil, err
+		}
+		one, err := s.copy(r, f.Path, f.Stored)
+		r.Close()
+		if err != nil {
+			return nil, err
+		}
+		if one != nil {
+			files = append(files, one)
+		}
+	}
+	return files, nil
+}
+
+// archive lists the databases of an archive, whose root is the handset's.
+func (s *source) archive(f *os.File, size int64) (files []*reading.File, err error) {
+	for m, err := range unpack.Members(f, size, unpack.Default) {
+		if err != nil {
+			return nil, err
+		}
+		if m.Not != "" {
+			s.notes = append(s.notes, m.Path+": "+m.Not)
+			continue
+		}
+		one, err := s.copy(m, path.Join("/", m.Path), m.Path)
+		if err != nil {
+			return nil, err
+		}
+		if one != nil {
+			files = append(files, one)
+		}
+	}
+	slices.SortStableFunc(files, func(a, b *reading.File) int { return strings.Compare(a.Stored, b.Stored) })
+	return files, nil
+}
+
+// firstLine reads the first line of a file.
+func firstLine(at string) (string, error) {
+	f, err := openRegular(at)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	const most = 4096 // bytes of a password
+	b, err := io.ReadAll(io.LimitReader(f, most))
+	line, _, _ := strings.Cut(string(b), "\n")
+	return strings.TrimSuffix(line, "\r"), err
+}

@@ -1,0 +1,109 @@
+package main
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"crosswind/core/record"
+	"crosswind/internal/standin/democase"
+)
+
+// The demo's backups, of both layouts, plain and encrypted, an archive and a tree of the same
+// files, and a lone database give their records without a server, twice the same.
+func TestRead(t *testing.T) {
+	dir := t.TempDir()
+	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}); err != nil {
+		t.Fatal(err)
+	}
+	os.WriteFile(filepath.Join(dir, "word"), []byte(democase.Password+"\n"), 0o600)
+	os.WriteFile(filepath.Join(dir, "wrong"), []byte("gannet"), 0o600)
+	read := func(args ...string) []record.Record {
+		t.Helper()
+		args = append([]string{"read", "--json", "--full"}, args...)
+		out, stderr, code := command(t, dir, args...)
+		again, _, _ := command(t, dir, args...)
+		if code != 0 || out != again {
+			t.Fatalf("%v: %d, %d and %d bytes: %s", args, code, len(out), len(again), stderr)
+		}
+		var rs []record.Record
+		seen := map[string]bool{}
+		for line := range strings.Lines(out) {
+			var r record.Record
+			if err := json.Unmarshal([]byte(line), &r); err != nil || seen[r.UID] {
+				t.Fatalf("%v: %v: %s", args, err, line)
+			}
+			seen[r.UID] = true
+			rs = append(rs, r)
+		}
+		return rs
+	}
+	states := func(rs []record.Record) map[record.State]int {
+		n := map[record.State]int{}
+		for _, r := range rs {
+			n[r.State]++
+		}
+		return n
+	}
+	for _, c := range []struct {
+		source, lock string
+		intact       int
+		recovered    int
+		says         string // one of these
+	}{
+		{"harbour-phone-2026-09-24", "", 3500, 150, ""},
+		{"harbour-phone-2026-06-14", "word", 2000, 0, ""},
+		{"galley-phone-2026-09-22.stow", "", 1200, 40, "is it done"},
+	} {
+		args := []string{filepath.Join("backups", c.source)}
+		if c.lock != "" {
+			if _, stderr, code := command(t, dir, "read", "--json", args[0]); code != 1 || !strings.Contains(stderr, "encrypted") {
+				t.Errorf("without its password: %d %s", code, stderr)
+			}
+			if _, stderr, code := command(t, dir, "read", "--json", "--password-file", "wrong", args[0]); code != 1 || strings.Contains(stderr, "gannet") {
+				t.Errorf("with a wrong password: %d %s", code, stderr)
+			}
+			args = append(args, "--password-file", c.lock)
+		}
+		rs := read(args...)
+		n := states(rs)
+		if n[record.Intact] < c.intact || n[record.Recovered] < c.recovered {
+			t.Errorf("%s: %v", c.source, n)
+		}
+		found := c.says == ""
+		for _, r := range rs {
+			found = found || r.State == record.Recovered && r.Text == c.says
+		}
+		if !found {
+			t.Errorf("%s: %q did not come back", c.source, c.says)
+		}
+	}
+	// A tree, the same in an archive, and one database of it alone.
+	tree := filepath.Join(dir, "tree")
+	if err := os.MkdirAll(filepath.Join(tree, "data/ring"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command("sqlite3", filepath.Join(tree, "data/ring/ring.db"))
+	cmd.Stdin = strings.NewReader("PRAGMA secure_delete=0; CREATE TABLE ring(id INTEGER PRIMARY KEY, number TEXT NOT NULL, way INTEGER NOT NULL, began INTEGER NOT NULL, secs INTEGER NOT NULL, took INTEGER NOT NULL); INSERT INTO ring VALUES (1, '+44 7700 900417', 2, 1000000000, 61, 1), (2, '+44 7700 900288', 1, 1000000007, 0, 0), (3, '+44 7700 900417', 1, 1000000900, 5, 1); DELETE FROM ring WHERE id=2;")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	os.Symlink(filepath.Join(tree, "data/ring/ring.db"), filepath.Join(tree, "link.db"))
+	if out, err := exec.Command("tar", "-C", tree, "-cf", filepath.Join(dir, "tree.tar"), "data").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	for _, source := range []string{"tree", "tree.tar", "tree/data/ring/ring.db"} {
+		rs := read(source)
+		if n := states(rs); len(rs) != 3 || n[record.Intact] != 2 || n[record.Recovered] != 1 || rs[2].Text != "not answered" || len(rs[0].Origin.SHA256) != 64 {
+			t.Errorf("%s: %+v", source, rs)
+		}
+	}
+	for _, wrong := range []string{"word", "nowhere"} {
+		if _, stderr, code := command(t, dir, "read", "--json", wrong); code != 1 || strings.Count(stderr, "\n") != 1 || !strings.Contains(stderr, wrong) {
+			t.Errorf("%s: %d %s", wrong, code, stderr)
+		}
+	}
+}

@@ -1,0 +1,228 @@
+// Package reading reads the records of a source: a backup, a handset's file tree, or a lone
+// database. It finds the databases among the files, those of people first, opens each with
+// its log and its journal, and reads it by the field map that fits.
+//
+// The same files give the same records in the same order. What is admitted and what is
+// kept is not its matter.
+package reading
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"iter"
+	"slices"
+
+	"crosswind/core/fieldmap"
+	"crosswind/core/record"
+	"crosswind/core/salvage"
+	"crosswind/core/sqlitefile"
+)
+
+// File is a file of a source.
+type File struct {
+	Path   string // on the handset, "" if it is not known
+	Stored string // below the source
+	Size   int64
+	SHA256 string // hex
+	Open   func() (Bytes, error)
+}
+
+// Bytes are an open file's.
+type Bytes interface {
+	io.ReaderAt
+	io.Closer
+}
+
+// Database is an open database.
+type Database struct {
+	*sqlitefile.File // nil if it cannot be read
+	Source           *fieldmap.Source
+	open             []Bytes
+}
+
+// Close closes its files.
+func (d *Database) Close() error {
+	var all error
+	for _, c := range d.open {
+		all = errors.Join(all, c.Close())
+	}
+	return all
+}
+
+// OpenDatabase opens a database, with what lies beside it: beside finds that by the suffix
+// that its name adds, and gives nil where there is none. note is told what is wrong with the
+// database; err is of the files.
+func OpenDatabase(f *File, beside func(suffix string) *File, note func(error)) (_ *Database, err error) {
+	db := &Database{}
+	part := func(f *File) (*fieldmap.Source, error) {
+		b, err := f.Open()
+		if err != nil {
+			return nil, err
+		}
+		db.open = append(db.open, b)
+		return &fieldmap.Source{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Bytes: b}, nil
+	}
+	defer func() {
+		if err != nil {
+			db.Close()
+		}
+	}()
+	if db.Source, err = part(f); err != nil {
+		return nil, err
+	}
+	if db.File, err = sqlitefile.Open(db.Source.Bytes, f.Size); err != nil {
+		note(err)
+		if db.File, err = sqlitefile.OpenDamaged(db.Source.Bytes, f.Size); err != nil {
+			db.File = nil
+			return db, nil
+		}
+		note(fmt.Errorf("its pages are read as pages of %d bytes", db.PageSize))
+	}
+	for i, open := range []func(io.ReaderAt, int64) error{db.OpenLog, db.OpenJournal} {
+		b := beside(sqlitefile.Part(i + 1).Suffix())
+		if b == nil {
+			continue
+		}
+		p, err := part(b)
+		if err != nil {
+			return nil, err
+		}
+		if err := open(p.Bytes, b.Size); err != nil {
+			note(err)
+		}
+		*[]**fieldmap.Source{&db.Source.Log, &db.Source.Journal}[i] = p
+	}
+	return db, nil
+}
+
+// FieldMap chooses the map for the database, nil if none fits.
+func (d *Database) FieldMap(maps []*fieldmap.Map) *fieldmap.Map {
+	tables, _ := d.Tables() // of damage the reading tells
+	if d.Source.Path == "" {
+		return fieldmap.ByTables(maps, tables)
+	}
+	return fieldmap.Choose(maps, d.Source.Path, tables)
+}
+
+// Begins reports whether a file that begins with head is a SQLite database.
+func Begins(head []byte) bool {
+	return string(head[:min(len(head), len(sqlitefile.Magic))]) == sqlitefile.Magic
+}
+
+// Order compares two databases by their paths on the handset, for sorting: those whose
+// records others need, as names do, come first, and those that no map reads last.
+func Order(maps []*fieldmap.Map, a, b string) int {
+	rank := func(path string) int {
+		if i := slices.Index(maps, fieldmap.Choose(maps, path, nil)); i >= 0 {
+			return i
+		}
+		return len(maps)
+	}
+	return rank(a) - rank(b)
+}
+
+// Options say how a source is read.
+type Options struct {
+	Maps    []*fieldmap.Map
+	Full    bool         // also hunt for pages that nothing refers to
+	Country string       // the exhibit's home country, ISO 3166-1 alpha-2, "" if not known
+	Note    func(string) // what is wrong with a file, or why it is not read
+	Go      func() bool  // if not nil, asked now and then; false ends the reading
+}
+
+// Records yields every record of a source. An error is of the files and ends it.
+func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		byStored := map[string]*File{}
+		var dbs []*File
+		for _, f := range files {
+			byStored[f.Stored] = f
+			is, err := isDatabase(f)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if is {
+				dbs = append(dbs, f)
+			}
+		}
+		slices.SortStableFunc(dbs, func(a, b *File) int {
+			return cmp.Or(Order(opt.Maps, a.Path, b.Path), cmp.Compare(a.Path, b.Path), cmp.Compare(a.Stored, b.Stored))
+		})
+		names := fieldmap.Names{}
+		byPath := map[string]*File{}
+		for _, f := range files {
+			if f.Path != "" {
+				byPath[f.Path] = f
+			}
+		}
+		for _, f := range dbs {
+			beside := func(suffix string) *File {
+				if f.Path != "" {
+					return byPath[f.Path+suffix]
+				}
+				return byStored[f.Stored+suffix]
+			}
+			if !database(f, beside, names, opt, yield) {
+				return
+			}
+		}
+	}
+}
+
+func isDatabase(f *File) (bool, error) {
+	b, err := f.Open()
+	if err != nil {
+		return false, err
+	}
+	defer b.Close()
+	head := make([]byte, len(sqlitefile.Magic))
+	n, err := b.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
+		return false, err
+	}
+	return Begins(head[:n]) && n == len(head), nil
+}
+
+// database yields the records of one database.
+func database(f *File, beside func(string) *File, names fieldmap.Names, opt Options, yield func(*record.Record, error) bool) bool {
+	note := func(err error) { opt.Note(fmt.Sprintf("%s: %v", cmp.Or(f.Path, f.Stored), err)) }
+	db, err := OpenDatabase(f, beside, note)
+	if err != nil {
+		return yield(nil, err)
+	}
+	defer db.Close()
+	if db.File == nil {
+		return true
+	}
+	m := db.FieldMap(opt.Maps)
+	if m == nil {
+		note(errors.New("no field map is known for it"))
+		return true
+	}
+	db.Source.Country = opt.Country
+	going := salvage.Options{Full: opt.Full, Seen: func(int64) bool { return opt.Go == nil || opt.Go() }}
+	read := m.Records(salvage.New(db.File), db.Source, names, going, func(fieldmap.Members) {}, func(*salvage.Row) {})
+	for r, err := range fieldmap.Merge(func(yield func(*record.Record, error) bool) {
+		for r, err := range read {
+			if err != nil {
+				note(err)
+			} else if !yield(r, nil) {
+				return
+			}
+		}
+	}) {
+		if err != nil {
+			return yield(nil, err)
+		}
+		if r.Kind == record.Contact {
+			names.Learn(r)
+		}
+		if r.Keep(); !yield(r, nil) {
+			return false
+		}
+	}
+	return true
+}
