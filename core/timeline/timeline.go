@@ -3,7 +3,6 @@
 package timeline
 
 import (
-	"iter"
 	"time"
 
 	"crosswind/core/record"
@@ -23,11 +22,13 @@ func between(a, b time.Time) float64 {
 	return float64(b.Unix()-a.Unix()) + float64(b.Nanosecond()-a.Nanosecond())/1e9
 }
 
-// Event is what a chart needs of a record.
-type Event struct {
-	At   time.Time
-	Kind record.Kind
-	record.State
+// Count is how many records of a kind lie in one of a window's bins, on one side of the
+// waterline.
+type Count struct {
+	Bin   int // from 0
+	Kind  record.Kind
+	Below bool
+	N     int
 }
 
 // Bin counts the records of one kind in one stretch of time.
@@ -48,27 +49,26 @@ func (l *Lane) Max() (above, below int) {
 	return above, below
 }
 
-// Lanes sorts events into n bins of equal length over w, a lane for each of
-// kinds. Events outside w are left out.
-func Lanes(events iter.Seq[Event], w Window, n int, kinds []record.Kind) []Lane {
+// Lanes puts counts into lanes of n bins, one for each of kinds. A count beyond the bins
+// is of an edge that was rounded, and comes into the nearest.
+func Lanes(counts []Count, n int, kinds []record.Kind) []Lane {
 	lanes := make([]Lane, len(kinds))
 	at := map[record.Kind]*Lane{}
 	for i, k := range kinds {
 		lanes[i] = Lane{Kind: k, Bins: make([]Bin, n)}
 		at[k] = &lanes[i]
 	}
-	for e := range events {
-		l := at[e.Kind]
-		if l == nil || n <= 0 || e.At.Before(w.From) || !e.At.Before(w.To) {
+	for _, c := range counts {
+		l := at[c.Kind]
+		if l == nil || n <= 0 {
 			continue
 		}
-		b := &l.Bins[min(max(int(w.Place(e.At)*float64(n)), 0), n-1)]
-		if e.Below() {
-			b.Below++
-			l.Below++
+		if b := &l.Bins[min(max(c.Bin, 0), n-1)]; c.Below {
+			b.Below += c.N
+			l.Below += c.N
 		} else {
-			b.Above++
-			l.Above++
+			b.Above += c.N
+			l.Above += c.N
 		}
 	}
 	return lanes
@@ -206,24 +206,34 @@ type Month struct {
 // apart is how far a group of records lies from the others to be told apart from them.
 const apart = 5 * 365 * 24 * 60 * 60
 
-// Where says where most of the records are, from months in order of time: not counting
-// groups that lie years away, as those of a clock that was never set, or of times that
-// were misread. before and after count what lies so.
-func Where(months []Month) (from, to time.Time, before, after int64) {
-	if len(months) == 0 {
-		return from, to, 0, 0
-	}
-	type group struct {
-		first, last int
-		n           int64
-	}
-	var all []group
+// group is months that lie near each other.
+type group struct {
+	first, last int
+	n           int64
+}
+
+func groups(months []Month) (all []group) {
 	for i, m := range months {
 		if i == 0 || between(months[i-1].At, m.At) > apart {
 			all = append(all, group{i, i, 0})
 		}
 		g := &all[len(all)-1]
 		g.last, g.n = i, g.n+m.N
+	}
+	return all
+}
+
+// Apart reports whether some of the months lie years away from the others, so that it
+// matters how many records each has.
+func Apart(months []Month) bool { return len(groups(months)) > 1 }
+
+// Where says where most of the records are, from months in order of time: not counting
+// groups that lie years away, as those of a clock that was never set, or of times that
+// were misread. before and after count what lies so.
+func Where(months []Month) (from, to time.Time, before, after int64) {
+	all := groups(months)
+	if len(all) == 0 {
+		return from, to, 0, 0
 	}
 	most := 0
 	for i, g := range all {

@@ -57,3 +57,63 @@ func BenchmarkRunLog(b *testing.B) {
 		})
 	}
 }
+
+// BenchmarkExamine asks what a page of Examine does, at the server, of cases of 100,000 and
+// of 1,000,000 records over 14 months: the longest of 19 of 20 requests with windows of an
+// evening, a month and the whole span. Target: 150 ms for the chart's counts, 80 for a page
+// of the list.
+func BenchmarkExamine(b *testing.B) {
+	for _, n := range []int{100_000, 1_000_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			s, owner := storetest.OpenWithOwner(b)
+			ctx := context.Background()
+			c, e := newCase(b, s)
+			reading(b, s, c, e)
+			var acq int64
+			if err := owner.QueryRowContext(ctx, "SELECT id FROM acquisition WHERE exhibit_id = $1", e.ID).Scan(&acq); err != nil {
+				b.Fatal(err)
+			}
+			for _, q := range []string{
+				fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, direction, summary, body, db)
+SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact'])[1+i%%5], CASE WHEN i%%13=0 THEN 'recovered' ELSE 'intact' END, 'live row', '2025-08-01Z'::timestamptz + interval '425 days' * (i*7919 %% %d) / %[4]d,
+ (i%%50)::text, '', 'One', '+44 7700 900417', 'in', 'the tide at ' || i || ' and the lamp', '{}', '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n),
+				"VACUUM ANALYZE record",
+			} {
+				if _, err := owner.ExecContext(ctx, q); err != nil {
+					b.Fatal(err)
+				}
+			}
+			begin := time.Date(2025, 8, 1, 0, 0, 0, 0, time.UTC)
+			for name, span := range map[string]time.Duration{"evening": 6 * time.Hour, "month": 30 * 24 * time.Hour, "whole": 426 * 24 * time.Hour} {
+				b.Run(name, func(b *testing.B) {
+					var counts, list []time.Duration
+					for b.Loop() {
+						for i := range 20 {
+							f := store.Filter{CaseID: c.ID, From: begin.Add(time.Duration(i) * 19 * 24 * time.Hour)}
+							if name == "whole" {
+								f.From = begin
+							}
+							f.To = f.From.Add(span)
+							began := time.Now()
+							if _, err := s.Counts(ctx, f, 240); err != nil {
+								b.Fatal(err)
+							}
+							counts = append(counts, time.Since(began))
+							began = time.Now()
+							if _, _, err := s.Records(ctx, f, store.After{}, 80); err != nil {
+								b.Fatal(err)
+							}
+							list = append(list, time.Since(began))
+						}
+					}
+					p95 := func(d []time.Duration) float64 {
+						slices.Sort(d)
+						return float64(d[len(d)*19/20].Microseconds()) / 1000
+					}
+					b.ReportMetric(p95(counts), "ms-counts")
+					b.ReportMetric(p95(list), "ms-list")
+				})
+			}
+		})
+	}
+}

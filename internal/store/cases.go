@@ -554,12 +554,12 @@ SELECT e.id AS exhibit_id,
   (SELECT count(*) FROM acquired_file f JOIN acquisition a ON a.id = f.acquisition_id WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL) AS files,
   (SELECT count(*) FROM acquired_file f JOIN acquisition a ON a.id = f.acquisition_id WHERE a.exhibit_id = e.id AND f.fault <> '') AS faulty,
   (SELECT max(v.at) FROM verification v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id AND v.against = 'vault') AS checked,
-  (SELECT count(*) FROM record r WHERE r.exhibit_id = e.id) AS records,
-  (SELECT count(*) FROM record r WHERE r.exhibit_id = e.id AND r.state <> 'intact') AS below,
+  k.records, k.below,
   (SELECT count(*) FROM mark m JOIN record r ON r.id = m.record_id WHERE r.exhibit_id = e.id) AS marked,
   (SELECT count(*) FROM recovery v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id AND v.ended_at IS NOT NULL) AS recovered,
   (SELECT count(*) FROM package p WHERE p.case_id = e.case_id) AS packaged
-FROM exhibit e WHERE e.case_id = $1 ORDER BY e.reference`, caseID)
+FROM exhibit e, LATERAL (SELECT count(*) AS records, count(*) FILTER (WHERE r.state <> 'intact') AS below FROM record r WHERE r.exhibit_id = e.id) k
+WHERE e.case_id = $1 ORDER BY e.reference`, caseID)
 	return out, err
 }
 

@@ -4,7 +4,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -115,6 +114,9 @@ type After struct {
 // Untimed.
 func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (out []Record, next *After, err error) {
 	q, args := f.where(true)
+	if after.At.Before(f.From) { // the index is entered where the window begins
+		after = After{At: f.From}
+	}
 	args = append(args, after.At, after.ID, limit)
 	n := len(args)
 	q += fmt.Sprintf(" AND (r.at, r.id) > ($%d, $%d) ORDER BY r.at, r.id LIMIT $%d", n-2, n-1, n)
@@ -161,21 +163,36 @@ func (s *Store) Untimed(ctx context.Context, f Filter, after int64, limit int) (
 	return out, next, err
 }
 
-// Count counts the records that a filter leaves.
-func (s *Store) Count(ctx context.Context, f Filter) (c struct{ All, Below, Untimed int64 }, err error) {
-	q, args := f.where(true)
-	if err := s.get(ctx, &c, "counting records", "SELECT count(*) AS all, count(*) FILTER (WHERE r.state <> 'intact') AS below, 0::bigint AS untimed"+recordFrom+q+" AND r.at IS NOT NULL", args...); err != nil {
-		return c, err
+// countFrom is what records are counted from by a filter.
+func (f *Filter) countFrom() string {
+	if f.Marked {
+		return " FROM record r JOIN mark m ON m.record_id = r.id WHERE "
 	}
-	q, args = f.where(false)
-	err = s.get(ctx, &c.Untimed, "counting records", "SELECT count(*)"+recordFrom+q+" AND r.at IS NULL", args...)
-	return c, err
+	return " FROM record r WHERE "
 }
 
-// Months counts the records of a filter by month, in order of time.
+// CountUntimed counts the records of a filter whose time did not survive.
+func (s *Store) CountUntimed(ctx context.Context, f Filter) (n int64, err error) {
+	q, args := f.where(false)
+	err = s.get(ctx, &n, "counting records without a time", "SELECT count(*)"+f.countFrom()+q+" AND r.at IS NULL", args...)
+	return n, err
+}
+
+// Months lists the months in which a filter has records, in order of time. They are
+// counted only where that matters, since that reads all records: if some lie apart.
 func (s *Store) Months(ctx context.Context, f Filter) (out []timeline.Month, err error) {
 	q, args := f.where(false)
-	err = s.list(ctx, &out, "counting records by month", "SELECT date_trunc('month', r.at, 'UTC') AS at, count(*) AS n"+recordFrom+q+" AND r.at IS NOT NULL GROUP BY 1 ORDER BY 1", args...)
+	from := "SELECT date_trunc('month', r.at, 'UTC')" + f.countFrom() + q + " AND r.at "
+	err = s.list(ctx, &out, "listing the months of records", `WITH RECURSIVE month(at) AS (
+  (`+from+`IS NOT NULL ORDER BY r.at LIMIT 1)
+  UNION ALL
+  SELECT (`+from+`>= (month.at AT TIME ZONE 'UTC' + interval '1 month') AT TIME ZONE 'UTC' ORDER BY r.at LIMIT 1) FROM month WHERE month.at IS NOT NULL
+) SELECT at, 1::bigint AS n FROM month WHERE at IS NOT NULL`, args...)
+	if err != nil || !timeline.Apart(out) {
+		return out, err
+	}
+	out = nil
+	err = s.list(ctx, &out, "counting records by month", "SELECT date_trunc('month', r.at, 'UTC') AS at, count(*) AS n"+f.countFrom()+q+" AND r.at IS NOT NULL GROUP BY 1 ORDER BY 1", args...)
 	return out, err
 }
 
@@ -183,33 +200,32 @@ func (s *Store) Months(ctx context.Context, f Filter) (out []timeline.Month, err
 func (s *Store) Extent(ctx context.Context, f Filter) (first, last *time.Time, err error) {
 	q, args := f.where(true)
 	var w struct{ First, Last *time.Time }
-	err = s.get(ctx, &w, "reading the extent", "SELECT min(r.at) AS first, max(r.at) AS last"+recordFrom+q, args...)
+	err = s.get(ctx, &w, "reading the extent", "SELECT min(r.at) AS first, max(r.at) AS last"+f.countFrom()+q, args...)
 	return w.First, w.Last, err
 }
 
-// Events yields what a chart needs of the records of a filter. An error ends
-// the sequence and is left in *fault.
-func (s *Store) Events(ctx context.Context, f Filter, fault *error) iter.Seq[timeline.Event] {
+// Counts counts the records of a filter by kind and side of the waterline, in n bins of
+// equal length, in whole microseconds, over its window.
+func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Count, err error) {
 	q, args := f.where(true)
-	return func(yield func(timeline.Event) bool) {
-		rows, err := s.db.QueryContext(ctx, "SELECT r.at, r.kind, r.state"+recordFrom+q+" AND r.at IS NOT NULL", args...)
-		if err != nil {
-			*fault = fmt.Errorf("reading events: %w", err)
-			return
-		}
-		defer rows.Close()
-		for rows.Next() {
-			var e timeline.Event
-			if err := rows.Scan(&e.At, &e.Kind, &e.State); err != nil {
-				*fault = fmt.Errorf("reading events: %w", err)
-				return
-			}
-			if !yield(e) {
-				return
-			}
-		}
-		*fault = rows.Err()
+	micros := f.To.UnixMicro() - f.From.UnixMicro()
+	if micros <= 0 || n <= 0 {
+		return nil, nil
 	}
+	stride := (micros + int64(n) - 1) / int64(n)
+	args = append(args, fmt.Sprintf("%d microseconds", stride), f.From)
+	var rows []struct {
+		At    time.Time
+		Kind  record.Kind
+		Below bool
+		N     int
+	}
+	err = s.list(ctx, &rows, "counting records", fmt.Sprintf("SELECT date_bin($%d::interval, r.at, $%d) AS at, r.kind, r.state <> 'intact' AS below, count(*) AS n", len(args)-1, len(args))+
+		f.countFrom()+q+" AND r.at IS NOT NULL GROUP BY 1, 2, 3", args...)
+	for _, r := range rows {
+		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, Below: r.Below, N: r.N})
+	}
+	return out, err
 }
 
 // RecordByID finds a record of a case.

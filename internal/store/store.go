@@ -47,6 +47,8 @@ func Open(ctx context.Context, url string, o Options) (*Store, error) {
 	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
 	// A worker that is held up within a change must not hold what it has locked for ever.
 	cfg.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "20s"
+	// Filters differ so much in what they leave that a plan for any of them is one for none.
+	cfg.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
 	cfg.AfterConnect = door
 	cfg.MaxConns = int32(max(o.Connections, 10))
 	pool, err := pgxpool.NewWithConfig(ctx, cfg)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -391,8 +392,8 @@ func TestStaleWorkersWriteNothing(t *testing.T) {
 			t.Errorf("%s: the first worker writes on: %v", name, err)
 		}
 	}
-	if k, err := s.Count(ctx, store.Filter{CaseID: c.ID}); err != nil || k.All+k.Untimed != 0 {
-		t.Errorf("%d records were put back, %v", k.All, err)
+	if n := storetest.Count(t, s, store.Filter{CaseID: c.ID}); n != 0 {
+		t.Errorf("%d records were put back", n)
 	}
 	if r, err := s.RunByID(ctx, second.ID); err != nil || r.State != "running" || r.Fence != second.Fence {
 		t.Errorf("%+v, %v", r, err)
@@ -579,5 +580,56 @@ func TestReadingAgain(t *testing.T) {
 		if found, err := s.Audit(ctx, c); err != nil || len(found) != 0 {
 			t.Errorf("%v, %v", found, err)
 		}
+	}
+}
+
+// What the chart counts is what the list lists: in each bin, over windows of any length, in
+// the years 1 to 9999. Months are counted where some lie years apart.
+func TestTheChartCountsTheList(t *testing.T) {
+	s, owner := storetest.OpenWithOwner(t)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	reading(t, s, c, e)
+	begin := time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
+	ats := []time.Time{begin, begin.Add(-time.Microsecond), begin.Add(24*time.Hour - time.Microsecond), begin.Add(24 * time.Hour), time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(9999, 12, 31, 23, 59, 59, 999_999_000, time.UTC)}
+	for i := range 300 {
+		ats = append(ats, begin.Add(time.Duration(i*i*977)*time.Millisecond))
+	}
+	for i, at := range ats {
+		if _, err := owner.ExecContext(ctx, `INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, direction, summary, body, db)
+SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recovered', 'held'])[1+$4::int%3], 'live row', $5::timestamptz, '', '', '', '', '', '', '{}', '/x' FROM acquisition WHERE exhibit_id = $2`, c.ID, e.ID, fmt.Sprint(i), i, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, w := range [][2]time.Time{{begin, begin.Add(24 * time.Hour)}, {begin, begin.Add(7 * time.Microsecond)}, {ats[4], ats[5]}, {begin.Add(-time.Hour), begin.Add(time.Hour)}, {begin, begin}} {
+		const n = 7
+		f := store.Filter{CaseID: c.ID, From: w[0], To: w[1]}
+		counts, err := s.Counts(ctx, f, n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := map[string]int{}
+		for _, k := range counts {
+			got[fmt.Sprint(k.Bin, k.Kind, k.Below)] += k.N
+		}
+		list, _, err := s.Records(ctx, f, store.After{}, 1000)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want := map[string]int{}
+		for _, r := range list {
+			stride := (w[1].UnixMicro() - w[0].UnixMicro() + n - 1) / n
+			want[fmt.Sprint((r.At.UnixMicro()-w[0].UnixMicro())/stride, r.Kind, r.State.Below())]++
+		}
+		if !maps.Equal(got, want) || w[0].Before(w[1]) && len(list) == 0 {
+			t.Errorf("%v: %v, the list says %v", w, got, want)
+		}
+	}
+	months, err := s.Months(ctx, store.Filter{CaseID: c.ID})
+	if err != nil || len(months) != 3 || months[1].N != int64(len(ats)-2) {
+		t.Errorf("%v, %v", months, err)
+	}
+	if months, err = s.Months(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"contact"}}); err != nil || len(months) != 0 {
+		t.Errorf("%v, %v", months, err)
 	}
 }

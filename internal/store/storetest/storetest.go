@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"crosswind/internal/store"
 
@@ -94,4 +95,21 @@ func URL(t testing.TB) string {
 	})
 	u.Path = "/" + name
 	return u.String()
+}
+
+// Count is how many records a filter leaves, with a time and without.
+func Count(t testing.TB, s *store.Store, f store.Filter) (n int64) {
+	t.Helper()
+	f.From, f.To = time.Date(1, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(9999, 12, 31, 0, 0, 0, 0, time.UTC)
+	counts, err := s.Counts(context.Background(), f, 100)
+	if err == nil {
+		n, err = s.CountUntimed(context.Background(), f)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range counts {
+		n += int64(c.N)
+	}
+	return n
 }

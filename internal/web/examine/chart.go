@@ -49,6 +49,7 @@ type chart struct {
 	Zoomed                bool
 	StripX, StripW        float64 // of the strip that shows where in the whole the window lies
 	Here                  float64 // x of the chosen record, 0 if none
+	All, Deep             int     // records of the lanes that are on, and those of them below the waterline
 }
 
 type tick struct {
@@ -77,11 +78,12 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 	bins := (ch.X1 - ch.X0) / binWidth
 	all := f
 	all.Kinds = nil // a lane that is switched off is drawn, so that it can be switched on
-	var fault error
-	lanes := timeline.Lanes(a.Store.Events(c.Request.Context(), all, &fault), w, bins, record.Kinds)
-	if fault != nil {
-		return ch, fault
+	all.From, all.To = w.From, w.To
+	counts, err := a.Store.Counts(c.Request.Context(), all, bins)
+	if err != nil {
+		return ch, err
 	}
+	lanes := timeline.Lanes(counts, bins, record.Kinds)
 	x := func(t time.Time) float64 {
 		return chartX0 + w.Place(t)*span
 	}
@@ -94,6 +96,7 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 		on := len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(l.Kind))
 		d := lane{Kind: l.Kind, Y: y, Above: l.Above, Below: l.Below, On: on, Toggle: toggle(p, f.Kinds, l.Kind)}
 		if on {
+			ch.All, ch.Deep = ch.All+l.Above+l.Below, ch.Deep+l.Below
 			d.Up, d.Down = bars(&l, y)
 		}
 		ch.Lanes = append(ch.Lanes, d)

@@ -40,14 +40,14 @@ const (
 )
 
 type content struct {
-	Chart   chart
-	Filter  store.Filter
-	Records []store.Record
-	Untimed []store.Record
-	Next    string
-	Count   struct{ All, Below, Untimed int64 }
-	Chosen  *chosen
-	Refused string
+	Chart    chart
+	Filter   store.Filter
+	Records  []store.Record
+	Untimed  []store.Record
+	Next     string
+	Timeless int64 // records without a time
+	Chosen   *chosen
+	Refused  string
 	// Records that lie years before and after all others, and the span that holds all.
 	Before, After int64
 	Farthest      timeline.Window
@@ -89,7 +89,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 	if v.Chart, err = a.chart(c, p, v.Filter, w, full); err != nil {
 		return nil, err
 	}
-	if v.Count, err = a.Store.Count(ctx, v.Filter); err != nil {
+	if v.Timeless, err = a.Store.CountUntimed(ctx, v.Filter); err != nil {
 		return nil, err
 	}
 	after, err := readAfter(p.Query.Get("after"))
