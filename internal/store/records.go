@@ -89,14 +89,56 @@ func (f *Filter) where(timed bool) (string, []any) {
 	default:
 		add("r.state = $", f.State)
 	}
-	if f.Words != "" {
-		like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(f.Words) + "%"
-		add("(r.summary ILIKE $ OR r.person ILIKE $ OR r.handle ILIKE $ OR r.thread_title ILIKE $)", like)
+	for _, w := range phrases(f.Words) {
+		add("(r.summary ILIKE $ OR r.person ILIKE $ OR r.handle ILIKE $ OR r.thread_title ILIKE $", contains(w))
+		if n := digits(w); n != "" {
+			args = append(args, contains(n))
+			q += fmt.Sprintf(" OR array_to_string(r.parties, ' ') LIKE $%d", len(args))
+		}
+		q += ")"
 	}
 	if f.Marked {
 		q += " AND m.record_id IS NOT NULL"
 	}
 	return q, args
+}
+
+// contains is the pattern of texts that contain w.
+func contains(w string) string {
+	return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(w) + "%"
+}
+
+// phrases divides what is looked for: words, in any order, and phrases between quotation
+// marks. A mark that is not closed reaches to the end.
+func phrases(s string) (out []string) {
+	for i, part := range strings.Split(s, `"`) {
+		if i%2 == 1 {
+			out = append(out, strings.TrimSpace(part))
+		} else {
+			out = append(out, strings.Fields(part)...)
+		}
+	}
+	return slices.DeleteFunc(out, func(w string) bool { return w == "" })
+}
+
+// digits is what of a telephone number, or a part of one, is the same however it is
+// written: its digits, without spaces and signs, and without a 0 that stands for the
+// country. It is "" for what is no such number.
+func digits(s string) string {
+	const least = 4 // digits that say something
+	n := strings.Map(func(r rune) rune {
+		if strings.ContainsRune(" ()+-./", r) {
+			return -1
+		}
+		return r
+	}, s)
+	if strings.Trim(n, "0123456789") != "" {
+		return ""
+	}
+	if n = strings.TrimLeft(n, "0"); len(n) < least {
+		return ""
+	}
+	return n
 }
 
 const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id LEFT JOIN mark m ON m.record_id = r.id WHERE `

@@ -625,6 +625,15 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 			t.Errorf("%v: %v, the list says %v", w, got, want)
 		}
 	}
+	if _, err := owner.ExecContext(ctx, "UPDATE record SET summary = 'the ketch lay off the harbour', handle = '+44 7700 900417', parties = '{+447700900417}' WHERE uid = '0'"); err != nil {
+		t.Fatal(err)
+	}
+	for words, want := range map[string]int64{"harbour ketch": 1, "HARBOUR": 1, `"off the harbour"`: 1, `"harbour the off"`: 0, `ketch "the harbour`: 1, "ketch sloop": 0, "07700 900417": 1, "+447700900417": 1,
+		"(07700) 900-417": 1, "900417": 1, "900418": 0, "417": 1, "k_tch": 0, `"`: int64(len(ats)), "": int64(len(ats))} {
+		if n := storetest.Count(t, s, store.Filter{CaseID: c.ID, Words: words}); n != want {
+			t.Errorf("%s: %d records, want %d", words, n, want)
+		}
+	}
 	months, err := s.Months(ctx, store.Filter{CaseID: c.ID})
 	if err != nil || len(months) != 3 || months[1].N != int64(len(ats)-2) {
 		t.Errorf("%v, %v", months, err)
