@@ -46,6 +46,29 @@ func loadMap(path string) (*fieldmap.Map, error) {
 	return fieldmap.Parse(filepath.Base(path), b)
 }
 
+// ownMaps reads a field map, or all *.toml of a folder; none if at is "".
+func ownMaps(at string) (maps []*fieldmap.Map, err error) {
+	if at == "" {
+		return nil, nil
+	}
+	paths := []string{at}
+	if st, err := os.Stat(at); err != nil {
+		return nil, err
+	} else if st.IsDir() {
+		if paths, err = filepath.Glob(filepath.Join(at, "*.toml")); err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range paths {
+		m, err := loadMap(p)
+		if err != nil {
+			return nil, err
+		}
+		maps = append(maps, m)
+	}
+	return maps, nil
+}
+
 // parts are those of a record that a map may give, with whether it is there.
 var parts = []struct {
 	name  string

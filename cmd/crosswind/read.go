@@ -32,13 +32,16 @@ func readCommand() *cobra.Command {
 	var asJSON bool
 	c := &cobra.Command{Use: "read --json SOURCE", Short: "Every record of a backup, an archive, a file tree or a database", Args: args(1, 1),
 		Long: "Reads a backup's folder or archive, an archive of files, a folder as a handset's file tree, or a lone SQLite database, and writes every record as a JSON object a line, in the same order each time. No scope is applied. Nothing is written to the source or beside it; what lies in an archive or is encrypted is kept in a temporary folder while it is read, and removed.",
-		RunE: func(c *cobra.Command, a []string) (err error) {
+		RunE: func(c *cobra.Command, a []string) error {
 			if !asJSON {
 				return fmt.Errorf("%w: the only output is JSON so far; say --json", errUse)
 			}
-			if opt.Maps, err = ownMaps(maps); err != nil {
+			own, err := ownMaps(maps)
+			if err != nil {
 				return err
 			}
+			fieldmap.Add(own...)
+			opt.Maps = fieldmap.Maps
 			return readSource(c.Context(), a[0], password, opt)
 		}}
 	c.Flags().StringVar(&maps, "map", "", "a field map of your own, or a folder of them, used before the built-in ones")
@@ -47,30 +50,6 @@ func readCommand() *cobra.Command {
 	c.Flags().BoolVar(&opt.Full, "full", false, "also hunt for pages that nothing refers to")
 	c.Flags().BoolVar(&asJSON, "json", false, "write JSON lines")
 	return c
-}
-
-// ownMaps reads a map, or all of a folder, and puts the built-in ones behind them.
-func ownMaps(at string) ([]*fieldmap.Map, error) {
-	if at == "" {
-		return fieldmap.Builtin, nil
-	}
-	paths := []string{at}
-	if st, err := os.Stat(at); err != nil {
-		return nil, err
-	} else if st.IsDir() {
-		if paths, err = filepath.Glob(filepath.Join(at, "*.toml")); err != nil {
-			return nil, err
-		}
-	}
-	var maps []*fieldmap.Map
-	for _, p := range paths {
-		m, err := loadMap(p)
-		if err != nil {
-			return nil, err
-		}
-		maps = append(maps, m)
-	}
-	return append(maps, fieldmap.Builtin...), nil
 }
 
 func readSource(ctx context.Context, at, passwordFile string, opt reading.Options) error {

@@ -17,6 +17,7 @@ import (
 	"sync"
 	"time"
 
+	"crosswind/core/fieldmap"
 	"crosswind/internal/acquire"
 	"crosswind/internal/evidence"
 	"crosswind/internal/recovery"
@@ -42,6 +43,7 @@ type settings struct {
 	Backups  []string
 	Handsets []string // addresses of the links to connected handsets
 	Service  string   // address of the cloud service
+	Maps     string   // folder of field maps of one's own, "" for none
 	Runs     int      // how many go at once in this process
 	Rate     int      // MB a second that a run reads at most, 0 for no bound
 	Lease    time.Duration
@@ -67,6 +69,7 @@ func (s *settings) flags(c *cobra.Command) {
 		s.Backups = folders(v)
 		return nil
 	})
+	f.StringVar(&s.Maps, "maps", env("CROSSWIND_MAPS", ""), "a folder of field maps of your own, which go before the built-in ones; the same for all processes")
 	f.StringSliceVar(&s.Handsets, "handset", nil, "address of the link to a connected handset, http://…; may be given again")
 	f.StringVar(&s.Service, "cloud", "", "address of the cloud service, http://…")
 	s.Backups = folders(env("CROSSWIND_BACKUPS", ""))
@@ -88,7 +91,7 @@ func folders(list string) (out []string) {
 	return out
 }
 
-const environment = "Flags go before the environment: CROSSWIND_DATABASE, CROSSWIND_DATA, CROSSWIND_VAULT, CROSSWIND_BACKUPS, CROSSWIND_LISTEN."
+const environment = "Flags go before the environment: CROSSWIND_DATABASE, CROSSWIND_DATA, CROSSWIND_VAULT, CROSSWIND_BACKUPS, CROSSWIND_MAPS, CROSSWIND_LISTEN."
 
 func serveCommand() *cobra.Command {
 	s := settings{What: "serve"}
@@ -213,6 +216,12 @@ func start(ctx context.Context, s settings) (*application, error) {
 	if err != nil {
 		return nil, err
 	}
+	own, err := ownMaps(s.Maps)
+	if err != nil {
+		st.Close()
+		return nil, err
+	}
+	fieldmap.Add(own...)
 	tool := "Crosswind " + version
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	packages := filepath.Join(s.Data, "packages")

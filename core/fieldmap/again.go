@@ -38,7 +38,7 @@ func Again(r *record.Record, cell []byte) (differs []Difference, known bool) {
 // holds for its cell.
 func readingOf(r *record.Record, cell []byte, enc sqlitefile.Encoding) *Reading {
 	var p *partial
-	for _, m := range Builtin {
+	for _, m := range Maps {
 		for i := range m.Readings {
 			rd := &m.Readings[i]
 			if m.ID() != r.Origin.FieldMap || rd.Table != r.Origin.Table {

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -192,9 +193,9 @@ func TestWorkedExample(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	builtin := Builtin
-	Builtin = append(Builtin[:len(Builtin):len(Builtin)], m)
-	defer func() { Builtin = builtin }()
+	before := slices.Clone(Maps)
+	Add(m)
+	defer func() { Maps = before }()
 	rs, _ := read(t, "/apps/any/habits.sqlite", block("sql"), false, nil)
 	var said []string
 	for _, r := range rs {

@@ -20,10 +20,16 @@ import (
 //go:embed maps/*.toml
 var files embed.FS
 
-// Builtin are the maps for the apps of the handset families Orlop and Tarn. The layouts
-// are described in docs/formats.md. Contacts come first, so that their names are known
-// when the others are read.
-var Builtin = func() (maps []*Map) {
+// Maps are the maps in use: the built-in ones, for the apps of the handset families Orlop
+// and Tarn, whose layouts are described in docs/formats.md, and before them those that
+// Add adds. Contacts come first, so that their names are known when the others are read.
+var Maps = inOrder(builtin())
+
+// Add puts maps of the laboratory's own before those in use. It is called before anything
+// is read.
+func Add(own ...*Map) { Maps = inOrder(append(own, Maps...)) }
+
+func builtin() (maps []*Map) {
 	entries, err := files.ReadDir("maps")
 	if err != nil {
 		panic(err)
@@ -39,9 +45,13 @@ var Builtin = func() (maps []*Map) {
 		}
 		maps = append(maps, m)
 	}
+	return maps
+}
+
+func inOrder(maps []*Map) []*Map {
 	slices.SortStableFunc(maps, func(a, b *Map) int { return cmp.Compare(a.namesLast(), b.namesLast()) })
 	return maps
-}()
+}
 
 func (m *Map) namesLast() int {
 	if slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Kind == record.Contact }) {
@@ -253,9 +263,9 @@ func (m *Map) Check(tables []*sqlitefile.Table) error {
 	return nil
 }
 
-// For finds the built-in map for a database by its path on the handset, that of the latest
+// For finds the map in use for a database by its path on the handset, that of the latest
 // layout if there are several.
-func For(path string) *Map { return Choose(Builtin, path, nil) }
+func For(path string) *Map { return Choose(Maps, path, nil) }
 
 // ByTables finds the map for a database of which nothing is known but its tables: all that
 // the map tells its layout by must be there.
@@ -286,6 +296,15 @@ func (m *Map) fits(tables []*sqlitefile.Table) (n int) {
 		}
 	}
 	return n
+}
+
+// ByID finds the map in use of an ID, nil if there is none.
+func ByID(id string) *Map {
+	i := slices.IndexFunc(Maps, func(m *Map) bool { return m.ID() == id })
+	if i < 0 {
+		return nil
+	}
+	return Maps[i]
 }
 
 // Choose finds the map for a database by its path on the handset, and of several layouts

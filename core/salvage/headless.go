@@ -49,14 +49,14 @@ func (sc *scanner) headless(at, size, to int, first bool) {
 	sc.keep(best)
 }
 
-// idWidth is how many bytes the row id of a deleted row may take: a byte more than that of
-// any live one, where these say anything.
+// idWidth is how many bytes the row id of a deleted row may take: two more than that of any
+// live one, where these say anything. The newest may be what was deleted.
 func (s *shape) idWidth() int {
-	const widest = 9
+	const widest, more = 9, 2
 	if s.live < enough || s.ids.low < 0 {
 		return widest
 	}
-	return min(widest, 1+sqlitefile.VarintLen(int64(s.ids.high)))
+	return min(widest, more+sqlitefile.VarintLen(int64(s.ids.high)))
 }
 
 // behind reads the cell at offset at under the assumption that its record header

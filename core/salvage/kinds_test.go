@@ -64,7 +64,7 @@ func (l *life) widen(table string, more ...sqlitefile.Value) {
 	l.h = history{map[string]*version{}, map[string][]*version{}}
 	for _, v := range old {
 		if v.table == table {
-			v.values = append(v.values, more...)
+			v.values, v.known = append(v.values, more...), ""
 		}
 		l.h.add(v)
 	}

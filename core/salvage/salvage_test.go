@@ -3,11 +3,13 @@ package salvage
 import (
 	"bytes"
 	"database/sql"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -46,15 +48,17 @@ type written struct {
 }
 
 func render(values []sqlitefile.Value, lost []bool, skip int) string {
-	var b strings.Builder
+	var b []byte
 	for i, v := range values {
 		if i == skip || lost != nil && lost[i] {
-			b.WriteString("?|")
+			b = append(b, "?|"...)
 			continue
 		}
-		fmt.Fprintf(&b, "%d:%v:%x|", v.Class(), v.Int(), v.Bytes())
+		b = append(strconv.AppendInt(b, int64(v.Class()), 10), ':')
+		b = append(strconv.AppendInt(b, v.Int(), 10), ':')
+		b = append(hex.AppendEncode(b, v.Bytes()), '|')
 	}
-	return b.String()
+	return string(b)
 }
 
 func allWritten(t testing.TB, path string) (out []written) {

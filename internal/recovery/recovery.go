@@ -103,7 +103,11 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	var live, below, withheld int64
+	var used []string
 	for _, d := range gave {
+		if m := fieldmap.ByID(d.FieldMap); m != nil && !slices.Contains(used, m.ID()+" "+m.SHA256) {
+			used = append(used, m.ID()+" "+m.SHA256)
+		}
 		live += d.Live
 		for words, n := range d.Origins() {
 			if !strings.HasSuffix(words, otherTables) {
@@ -114,6 +118,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 			withheld += n
 		}
 	}
+	detail["field_maps"] = strings.Join(used, ", ") // with the SHA-256 of each one's file
 	detail["records_live"], detail["records_below"], detail["records_withheld"] = fmt.Sprint(live), fmt.Sprint(below), fmt.Sprint(withheld)
 	return q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail})
 }
@@ -162,7 +167,7 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 		if db.File == nil {
 			return
 		}
-		for r, err := range p.records(ctx, db, db.FieldMap(fieldmap.Builtin), res, func(error) {}, func(int64) {}) {
+		for r, err := range p.records(ctx, db, db.FieldMap(fieldmap.Maps), res, func(error) {}, func(int64) {}) {
 			if err == nil {
 				r.Keep()
 			}
@@ -253,7 +258,7 @@ func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []
 			dbs = append(dbs, &file)
 		}
 	}
-	slices.SortStableFunc(dbs, func(x, y *store.File) int { return reading.Order(fieldmap.Builtin, x.RealPath, y.RealPath) })
+	slices.SortStableFunc(dbs, func(x, y *store.File) int { return reading.Order(fieldmap.Maps, x.RealPath, y.RealPath) })
 	return dbs, beside, nil
 }
 
@@ -311,7 +316,7 @@ func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, e
 	if db.File == nil {
 		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
 	}
-	m := db.FieldMap(fieldmap.Builtin)
+	m := db.FieldMap(fieldmap.Maps)
 	if m != nil {
 		res.FieldMap = m.ID()
 	}
