@@ -17,6 +17,9 @@ import (
 	"crosswind/core/sqlitefile"
 )
 
+// members are those of the database that was read last.
+var members Members
+
 // read makes a database with the sqlite3 program and reads it with a map.
 func read(t *testing.T, path, sql string, wal bool, names Names) (rs []*record.Record, raw map[string][]byte) {
 	t.Helper()
@@ -51,7 +54,7 @@ func read(t *testing.T, path, sql string, wal bool, names Names) (rs []*record.R
 			t.Fatal(err)
 		}
 	}
-	for r, err := range For(path).Records(salvage.New(f), src, names, salvage.Options{Full: true}, func(Members) {}, func(*salvage.Row) {}) {
+	for r, err := range For(path).Records(salvage.New(f), src, names, salvage.Options{Full: true}, func(ms Members) { members = ms }, func(*salvage.Row) {}) {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -197,6 +200,9 @@ func TestWorkedExample(t *testing.T) {
 	Add(m)
 	defer func() { Maps = before }()
 	rs, _ := read(t, "/apps/any/habits.sqlite", block("sql"), false, nil)
+	if want := "+447700900417"; !slices.Equal(members["1"], []string{want}) || len(members["2"]) != 0 {
+		t.Errorf("members %v", members)
+	}
 	var said []string
 	for _, r := range rs {
 		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%v|%s", r.At.Format("2006-01-02T15:04:05.0"), r.ThreadTitle, r.Handle, r.Text, r.Original, r.Details, r.Origin.FieldMap))
@@ -226,11 +232,14 @@ func TestMapsAreRefused(t *testing.T) {
 		{"kind = \"message\"", "kind = \"message\"\nstate = \"recovered\"", `a.toml, line 8: a live row is "intact" or "held", not "recovered"`},
 		{"text = { column = \"x\" }", "", "a.toml, line 5: the reading does not say where its text is"},
 		{"text =", "time = { column = \"y\", epoch = \"seconds since 1999\" }\ntext =", `a.toml, line 8: "seconds since 1999" is not an epoch`},
-		{"text =", "time = { column = \"y\" }\ntext =", "a.toml, line 5: time does not say from when on and in what it counts"},
+		{"text =", "time = { column = \"y\" }\ntext =", "a.toml, line 8: time does not say from when on and in what it counts"},
 		{"text =", "direction = { column = \"y\", words = { 1 = \"inward\" } }\ntext =", `a.toml, line 8: a direction is "in" or "out", not "inward"`},
 		{"text =", "handle = { column = \"y\", lookup = \"who\" }\ntext =", `a.toml, line 8: there is no lookup of the name "who"`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", duration = \"weeks\" }", `a.toml, line 8: "weeks" is not a unit of time`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", json = \"a..b\" }", `a.toml, line 8: "a..b" is not a path`},
+		{"text =", "time = { column = \"y\", epoch = \"seconds since 1970\", json = \"a\" }\ntext =", `a.toml, line 8: time cannot have "json"`},
+		{"text = { column = \"x\" }", "text = { column = \"x\", lookup = \"who\" }", `a.toml, line 8: text cannot have "lookup"`},
+		{"text = { column = \"x\" }", "text = { column = \"x\", words = { 1 = \"a\" }, duration = \"seconds\" }", "a.toml, line 8: text is a time, a length of time, or has words"},
 		{"text =", "where = { column = \"y\" }\ntext =", "a.toml, line 5: a condition needs a column"},
 	} {
 		_, err := Parse("a.toml", []byte(strings.Replace(whole, c.from, c.to, 1)))

@@ -21,6 +21,9 @@ func (m *Map) join(s *salvage.Survey, country string, opt salvage.Options) (join
 	if len(m.Lookups) == 0 && !talks {
 		return j, seen
 	}
+	type reference struct{ thread, lookup, key string }
+	var later []reference // handles that are known when all lookups are
+	asked := map[reference]bool{}
 	for row, err := range s.Rows(opt) {
 		if err != nil || row.Table == nil {
 			continue // the caller comes upon the damage again
@@ -36,13 +39,22 @@ func (m *Map) join(s *salvage.Survey, country string, opt salvage.Options) (join
 				j[at] = append(j[at], v)
 			}
 		}
-		if rd := m.reading(row, c.enc); rd != nil && rd.Conversation != nil && rd.Handle != nil && rd.Handle.Lookup == "" {
+		if rd := m.reading(row, c.enc); rd != nil && rd.Conversation != nil && rd.Handle != nil {
 			k, ok1 := rd.Conversation.value(c.get, c.enc)
 			h, ok2 := rd.Handle.value(c.get, c.enc)
-			if ok1 && ok2 {
+			switch {
+			case !ok1 || !ok2:
+			case rd.Handle.Lookup != "":
+				if r := (reference{k, rd.Handle.Lookup, h}); !asked[r] {
+					asked[r], later = true, append(later, r)
+				}
+			default:
 				seen.add(k, people.List(h, country))
 			}
 		}
+	}
+	for _, r := range later {
+		seen.add(r.thread, people.List(j.find(r.lookup, r.key), country))
 	}
 	return j, seen
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -173,9 +174,16 @@ func (m *Map) readyReading(i int) error {
 		if p.Column == "" {
 			return m.fault(section, i, "", "%s does not say its column", what)
 		}
-		timed := what == "time" || what == "purge"
-		if timed != (p.Epoch != "") && (timed || p.Epoch != "" && !strings.HasPrefix(what, "details")) {
-			return m.fault(section, i, p.Epoch, map[bool]string{true: "%s does not say from when on and in what it counts", false: "%s has no epoch"}[timed], what)
+		for _, k := range p.keys() {
+			if !slices.Contains(strings.Fields(takes[what]), k) {
+				return m.fault(section, i, p.Column, "%s cannot have %q", what, k)
+			}
+		}
+		if p.Epoch == "" && takes[what] == "epoch" {
+			return m.fault(section, i, p.Column, "%s does not say from when on and in what it counts", what)
+		}
+		if p.Epoch != "" && p.JSON+p.Duration != "" || p.Epoch != "" && p.Words != nil || p.Duration != "" && p.Words != nil {
+			return m.fault(section, i, p.Column, "%s is a time, a length of time, or has words, not two of these; nor is a time within JSON read", what)
 		}
 		if p.Epoch != "" {
 			var ok bool
@@ -192,16 +200,20 @@ func (m *Map) readyReading(i int) error {
 		if p.Lookup != "" && !slices.ContainsFunc(m.Lookups, func(l Lookup) bool { return l.Name == p.Lookup }) {
 			return m.fault(section, i, p.Lookup, "there is no lookup of the name %q", p.Lookup)
 		}
-		if p.Lookup != "" && what != "handle" && what != "conversation" {
-			return m.fault(section, i, p.Lookup, "%s cannot be looked up", what)
-		}
 		if p.JSON != "" {
 			if _, err := jsonPath(p.JSON); err != nil {
 				return m.fault(section, i, p.JSON, "%v", err)
 			}
 		}
-		if o := p.Instead; o != nil && (o.Column == "" || len(o.Words) == 0) {
-			return m.fault(section, i, "", "what stands instead of %s needs a column, and words", what)
+		if o := p.Instead; o != nil {
+			if o.Column == "" || len(o.Words) == 0 {
+				return m.fault(section, i, "", "what stands instead of %s needs a column, and words", what)
+			}
+			for _, k := range o.keys() {
+				if !slices.Contains(strings.Fields(takes["instead"]), k) {
+					return m.fault(section, i, o.Column, "what stands instead of %s cannot have %q", what, k)
+				}
+			}
 		}
 		for _, w := range p.Words {
 			if what == "direction" && w != "in" && w != "out" {
@@ -239,8 +251,8 @@ func (m *Map) Check(tables []*sqlitefile.Table) error {
 		}
 		return nil
 	}
-	for name, columns := range m.Tables {
-		for _, c := range append([]string{""}, columns...) {
+	for _, name := range slices.Sorted(maps.Keys(m.Tables)) {
+		for _, c := range append([]string{""}, m.Tables[name]...) {
 			if err := need("[tables]", 0, name, c); err != nil {
 				return err
 			}

@@ -57,11 +57,30 @@ func (rd *Reading) parts() iter.Seq2[string, *Part] {
 			}
 		}
 		for i := range rd.Details {
-			if !yield(fmt.Sprintf("details %d", i+1), &rd.Details[i].Part) {
+			if !yield("details", &rd.Details[i].Part) {
 				return
 			}
 		}
 	}
+}
+
+// takes are the keys that each part may have beside its column.
+var takes = map[string]string{
+	"time": "epoch", "purge": "epoch", "conversation": "json words lookup", "handle": "json words lookup", "direction": "json words instead",
+	"text": "json words duration instead", "details": "json words epoch duration instead", "instead": "json words",
+}
+
+// keys are those that p has beside its column.
+func (p *Part) keys() (has []string) {
+	for _, k := range []struct {
+		name string
+		is   bool
+	}{{"json", p.JSON != ""}, {"words", p.Words != nil}, {"lookup", p.Lookup != ""}, {"epoch", p.Epoch != ""}, {"duration", p.Duration != ""}, {"instead", p.Instead != nil}} {
+		if k.is {
+			has = append(has, k.name)
+		}
+	}
+	return has
 }
 
 // columns lists the columns that a reading reads.
