@@ -100,19 +100,11 @@ func checkMap(w io.Writer, file, path string) error {
 	if err := m.Check(tables); err != nil {
 		return err
 	}
-	part := func(f *os.File, suffix string) *fieldmap.Source {
-		if f == nil {
-			return nil
-		}
-		return &fieldmap.Source{Path: path + suffix, Stored: path + suffix, Bytes: f}
-	}
-	src := part(db.main, "")
-	src.Log, src.Journal = part(db.log, "-wal"), part(db.journal, "-journal")
 	type key struct {
 		table, kind, state string
 	}
 	read, left := map[key][]int{}, map[key]int{}
-	for r, err := range m.Records(salvage.New(db.File), src, fieldmap.Names{}, salvage.Options{Full: true}, func(fieldmap.Members) {}, func(row *salvage.Row) {
+	for r, err := range m.Records(salvage.New(db.File), db.Source, fieldmap.Names{}, salvage.Options{Full: true}, func(fieldmap.Members) {}, func(row *salvage.Row) {
 		k := key{table: "(a table that cannot be told)", state: "recovered"}
 		if row.Live {
 			k.state = "live"

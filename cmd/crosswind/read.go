@@ -166,7 +166,7 @@ func (s *source) tree(root string) (files []*reading.File, err error) {
 		}
 		rel = filepath.ToSlash(rel)
 		f, err := onDisk(p, "/"+rel, rel)
-		if err == nil {
+		if f != nil {
 			files = append(files, f)
 		}
 		return err
@@ -174,8 +174,8 @@ func (s *source) tree(root string) (files []*reading.File, err error) {
 	return files, err
 }
 
-// onDisk is a file that lies where it can be read again. Of what may be a database or lie
-// beside one the digest is taken.
+// onDisk is a file that lies where it can be read again, nil if it is not a database's and
+// does not lie beside one.
 func onDisk(at, onHandset, stored string) (*reading.File, error) {
 	f, err := openRegular(at)
 	if err != nil {
@@ -186,16 +186,16 @@ func onDisk(at, onHandset, stored string) (*reading.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	r := &reading.File{Path: onHandset, Stored: stored, Size: st.Size(), Open: func() (reading.Bytes, error) { return openRegular(at) }}
 	head := make([]byte, len(sqlitefile.Magic))
-	if n, _ := io.ReadFull(f, head); reading.Begins(head[:n]) && n == len(head) || isBeside(stored) {
-		set, err := digest.Reader(io.NewSectionReader(f, 0, st.Size()))
-		if err != nil {
-			return nil, err
-		}
-		_, _, r.SHA256 = set.Hex()
+	if n, _ := io.ReadFull(f, head); (n < len(head) || !reading.Begins(head)) && !isBeside(stored) {
+		return nil, nil
 	}
-	return r, nil
+	set, err := digest.Reader(io.NewSectionReader(f, 0, st.Size()))
+	if err != nil {
+		return nil, err
+	}
+	_, _, sum := set.Hex()
+	return &reading.File{Path: onHandset, Stored: stored, Size: st.Size(), SHA256: sum, Open: func() (reading.Bytes, error) { return openRegular(at) }}, nil
 }
 
 // isBeside reports whether a file's name is that of a log or a journal.

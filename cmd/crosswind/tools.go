@@ -22,6 +22,7 @@ import (
 
 	"crosswind/core/casefile"
 	"crosswind/core/digest"
+	"crosswind/core/reading"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
 	"crosswind/internal/vault"
@@ -215,60 +216,43 @@ func recoverRows(ctx context.Context, path string, opt salvage.Options) error {
 	return out.Flush()
 }
 
-// database is a SQLite database with its log and its journal, open for reading.
-type database struct {
-	*sqlitefile.File
-	main, log, journal *os.File // the last two nil if they are not there
-}
-
 // openDatabase opens a database, and what lies beside it. note is told what is wrong with it.
-func openDatabase(path string, note func(error)) (_ *database, err error) {
-	db := &database{}
-	if db.main, err = openRegular(path); err != nil {
-		return nil, err
-	}
-	defer func() {
+func openDatabase(at string, note func(error)) (*reading.Database, error) {
+	file := func(at string) (*reading.File, error) {
+		f, err := openRegular(at)
 		if err != nil {
-			db.Close()
+			return nil, err
 		}
-	}()
-	st, err := db.main.Stat()
+		defer f.Close()
+		st, err := f.Stat()
+		if err != nil {
+			return nil, err
+		}
+		return &reading.File{Stored: at, Size: st.Size(), Open: func() (reading.Bytes, error) { return openRegular(at) }}, nil
+	}
+	f, err := file(at)
 	if err != nil {
 		return nil, err
 	}
-	if db.File, err = sqlitefile.Open(db.main, st.Size()); err != nil {
-		broken := err
-		if db.File, err = sqlitefile.OpenDamaged(db.main, st.Size()); err != nil {
-			return nil, fmt.Errorf("%s: %w", path, broken)
+	var wrong []error
+	db, err := reading.OpenDatabase(f, func(suffix string) *reading.File {
+		f, err := file(at + suffix)
+		if err != nil && !errors.Is(err, os.ErrNotExist) {
+			wrong = append(wrong, err)
 		}
-		note(fmt.Errorf("%w; its pages are read as pages of %d bytes", broken, db.PageSize))
+		return f
+	}, func(err error) { wrong = append(wrong, err) })
+	if err != nil {
+		return nil, err
 	}
-	for i, open := range []func(io.ReaderAt, int64) error{db.OpenLog, db.OpenJournal} {
-		b, err := openRegular(path + sqlitefile.Part(i+1).Suffix())
-		if errors.Is(err, os.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			note(err)
-			continue
-		}
-		*[]**os.File{&db.log, &db.journal}[i] = b
-		if st, err := b.Stat(); err != nil {
-			note(err)
-		} else if err := open(b, st.Size()); err != nil {
-			note(err)
-		}
+	if db.File == nil {
+		db.Close()
+		return nil, fmt.Errorf("%s: %w", at, wrong[0])
+	}
+	for _, err := range wrong {
+		note(err)
 	}
 	return db, nil
-}
-
-// Close closes its files.
-func (db *database) Close() {
-	for _, f := range []*os.File{db.main, db.log, db.journal} {
-		if f != nil {
-			f.Close()
-		}
-	}
 }
 
 // each takes apart what errors.Join has joined.

@@ -118,7 +118,9 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 			withheld += n
 		}
 	}
-	detail["field_maps"] = strings.Join(used, ", ") // with the SHA-256 of each one's file
+	if len(used) > 0 {
+		detail["field_maps"] = strings.Join(used, ", ") // with the SHA-256 of each one's file
+	}
 	detail["records_live"], detail["records_below"], detail["records_withheld"] = fmt.Sprint(live), fmt.Sprint(below), fmt.Sprint(withheld)
 	return q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail})
 }
