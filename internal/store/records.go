@@ -125,7 +125,7 @@ func phrases(s string) (out []string) {
 // written: its digits, without spaces and signs, and without a 0 that stands for the
 // country. It is "" for what is no such number.
 func digits(s string) string {
-	const least = 4 // digits that say something
+	const least = 5 // digits that are no year
 	n := strings.Map(func(r rune) rune {
 		if strings.ContainsRune(" ()+-./", r) {
 			return -1
@@ -135,10 +135,10 @@ func digits(s string) string {
 	if strings.Trim(n, "0123456789") != "" {
 		return ""
 	}
-	if n = strings.TrimLeft(n, "0"); len(n) < least {
+	if len(n) < least {
 		return ""
 	}
-	return n
+	return strings.TrimLeft(n, "0")
 }
 
 const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id LEFT JOIN mark m ON m.record_id = r.id WHERE `
