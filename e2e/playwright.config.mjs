@@ -4,7 +4,8 @@ export default defineConfig({
   testDir: ".",
   outputDir: "results",
   globalSetup: "./application.mjs",
-  timeout: 240_000,
+  timeout: 600_000,
+  expect: { timeout: 30_000 }, // for slow machines: what is there at once costs nothing
   workers: 1,
   reporter: [["list"]],
   use: {
