@@ -17,7 +17,9 @@ export async function signIn(page) {
 export async function accessible(page, ...rules) {
   const axe = new AxeBuilder({ page }).options({ resultTypes: ["violations"] }).setLegacyMode(); // no page has frames
   for (const many of [".segments i", ".page-cells > details", "tbody > tr"]) axe.exclude(`${many}:nth-child(n + 40)`); // as those before
-  const found = await (rules.length ? axe.withRules(rules) : axe.withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])).analyze();
+  const found = await (
+    rules.length ? axe.withRules(rules) : axe.withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"])
+  ).analyze();
   const serious = found.violations.filter((v) => ["serious", "critical"].includes(v.impact));
   expect(
     serious.map(

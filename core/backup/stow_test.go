@@ -18,7 +18,7 @@ const stowLabel = `{"layout":"tarn-stow/1","device":{"name":"n","mark":"m","seri
 func stow(t testing.TB, format string) []byte {
 	t.Helper()
 	cmd := exec.Command("sh", "-ec", `mkdir -p tree/data; printf one >tree/data/one.db; printf zweizwei >'tree/data/zw ü'; : >tree/.hidden
-printf %s "$LABEL" >stow.json; find tree -type f | sort | xargs -d '\n' sha256sum >stow.sums; tar --format=`+format+` -cf - stow.json tree stow.sums`)
+printf %s "$LABEL" >stow.json; find tree -type f | sort | xargs -d '\n' sha256sum >stow.sums; tar --sort=name --format=`+format+` -cf - stow.json tree stow.sums`)
 	cmd.Dir, cmd.Env = t.TempDir(), append(os.Environ(), "LABEL="+stowLabel)
 	out, err := cmd.Output()
 	if err != nil {

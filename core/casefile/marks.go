@@ -24,30 +24,44 @@ func (m *Marks) Add(e *ledger.Entry) {
 	if m.is == nil {
 		m.is = map[[2]string]Mark{}
 	}
-	k := [2]string{e.On, e.Detail["source"]}
+	source := e.Detail["source"]
 	switch e.What {
 	case "record.marked":
-		delete(m.is, [2]string{e.On, ""}) // an entry of an earlier version named no source
-		m.is[k] = Mark{e.Detail["reason"], e.By, e.At}
+		m.drop(e.On, source)
+		m.drop(e.On, "")
+		m.is[[2]string{e.On, source}] = Mark{e.Detail["reason"], e.By, e.At}
 	case "record.unmarked":
-		delete(m.is, k)
-		delete(m.is, [2]string{e.On, ""})
-		if k[1] == "" {
-			for o := range m.is {
-				if o[0] == e.On {
-					delete(m.is, o)
-				}
+		m.drop(e.On, source)
+		m.drop(e.On, "")
+		for o := range m.is {
+			if source == "" && slices.Contains(names(e.On), o[0]) {
+				delete(m.is, o)
 			}
 		}
 	}
 }
 
+// shortID is how many digits of a record's ID entries of earlier versions give; those of
+// still earlier ones name no source.
+const shortID = 16
+
+// names are what entries call a record.
+func names(uid string) []string { return []string{uid, uid[:min(len(uid), shortID)]} }
+
+func (m *Marks) drop(uid, source string) {
+	for _, n := range names(uid) {
+		delete(m.is, [2]string{n, source})
+	}
+}
+
 // Take gives the mark of a record, and whether there is one; it is not given again.
 func (m *Marks) Take(uid, source string) (Mark, bool) {
-	for _, k := range [][2]string{{uid, source}, {uid, ""}} {
-		if x, ok := m.is[k]; ok {
-			delete(m.is, k)
-			return x, true
+	for _, n := range names(uid) {
+		for _, k := range [][2]string{{n, source}, {n, ""}} {
+			if x, ok := m.is[k]; ok {
+				delete(m.is, k)
+				return x, true
+			}
 		}
 	}
 	return Mark{}, false

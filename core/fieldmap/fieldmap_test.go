@@ -109,7 +109,7 @@ DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": "One"})
 	if lost := rs[3].Origin.Lost; len(lost) != 1 || lost[0] != "id" {
 		t.Errorf("lost %v", lost)
 	}
-	if rs[0].UID == rs[1].UID || len(rs[0].UID) != 16 {
+	if rs[0].UID == rs[1].UID || len(rs[0].UID) != 64 {
 		t.Errorf("uid %q, %q", rs[0].UID, rs[1].UID)
 	}
 }

@@ -55,7 +55,7 @@ func inOrder(maps []*Map) []*Map {
 }
 
 func (m *Map) namesLast() int {
-	if slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Kind == record.Contact }) {
+	if slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Kind.Card() }) {
 		return 0
 	}
 	return 1
@@ -158,7 +158,7 @@ func (m *Map) readyReading(i int) error {
 	if rd.Table == "" {
 		return m.fault(section, i, "", "the reading does not say of which table")
 	}
-	if !slices.Contains(record.Kinds, rd.Kind) {
+	if !rd.Kind.Known() {
 		return m.fault(section, i, string(rd.Kind), "%q is not a kind of record", rd.Kind)
 	}
 	if rd.State = cmp.Or(rd.State, record.Intact); rd.State != record.Intact && rd.State != record.Held {

@@ -217,7 +217,7 @@ func database(f *File, beside func(string) *File, names fieldmap.Names, opt Opti
 		if err != nil {
 			return yield(nil, err)
 		}
-		if r.Kind == record.Contact {
+		if r.Kind.Card() {
 			names.Learn(r)
 		}
 		if r.Keep(); !yield(r, nil) {

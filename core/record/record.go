@@ -14,40 +14,6 @@ import (
 	"unicode/utf8"
 )
 
-// Kind is what a record is of.
-type Kind string
-
-const (
-	Message Kind = "message"
-	Call    Kind = "call"
-	Contact Kind = "contact"
-)
-
-// Kinds lists every kind in the order in which pages show them.
-var Kinds = []Kind{Message, Call, Contact}
-
-// Plural is the kind's name for many.
-func (k Kind) Plural() string {
-	switch k {
-	case Message:
-		return "Messages"
-	case Call:
-		return "Calls"
-	}
-	return "Contacts"
-}
-
-// Title is the kind's name for one, as a label.
-func (k Kind) Title() string {
-	switch k {
-	case Message:
-		return "Message"
-	case Call:
-		return "Call"
-	}
-	return "Contact"
-}
-
 // State says what was really seen of a record.
 type State string
 
@@ -181,7 +147,7 @@ type Detail struct {
 
 // Record is one record.
 type Record struct {
-	UID         string     `json:"uid"` // the same whenever the same bytes are read
+	UID         string     `json:"uid"` // SHA-256, hex: the same whenever the same bytes are read
 	Kind        Kind       `json:"kind"`
 	State       State      `json:"state"`
 	At          *time.Time `json:"at,omitempty"` // UTC
@@ -203,8 +169,11 @@ type Record struct {
 func (r *Record) SetUID() {
 	o := &r.Origin
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%s\x00%s\x00%d\x00%d\x00%s", r.Kind, o.Stored, o.SHA256, o.Offset, o.Length, o.Table))
-	r.UID = hex.EncodeToString(sum[:8])
+	r.UID = hex.EncodeToString(sum[:])
 }
+
+// ShortUID is what pages show of a UID: its first 16 digits.
+func (r *Record) ShortUID() string { return r.UID[:min(len(r.UID), 16)] }
 
 // PlaceWords says an origin's place in words.
 func (r *Record) PlaceWords() string { return PlaceWords(r.State, r.Origin.Place) }

@@ -191,7 +191,7 @@ func (g *Gate) Limits() []string {
 }
 
 func (a *Authority) limits() (out []string) {
-	if slices.ContainsFunc(record.Kinds, func(k record.Kind) bool { return !slices.Contains(a.Kinds, k) }) {
+	if slices.ContainsFunc(record.Kinds(), func(k record.Kind) bool { return !slices.Contains(a.Kinds, k) }) {
 		out = append(out, "kinds")
 	}
 	if !a.Begin.IsZero() || !a.End.IsZero() {

@@ -26,7 +26,7 @@ func sub(k record.Kind, d int, handles string) Subject {
 func TestRecord(t *testing.T) {
 	narrow := Authority{ID: 1, From: day(1), To: day(30), Kinds: []record.Kind{record.Message, record.Call}, Begin: day(1), End: day(3),
 		Covered: []string{"+44 7700 900417"}, Privileged: []string{"+44 7700 900551"}}
-	wide := Authority{ID: 2, From: day(1), To: day(30), Kinds: record.Kinds}
+	wide := Authority{ID: 2, From: day(1), To: day(30), Kinds: record.Kinds()}
 	members := func(s Subject, handles string) Subject { s.Members = people.List(handles, "GB"); return s }
 	lost := sub(record.Message, 1, "+44 7700 900417")
 	lost.Lost = true
@@ -71,7 +71,7 @@ func TestRecord(t *testing.T) {
 // ended lets nothing new be read.
 func TestMoments(t *testing.T) {
 	now := Authority{ID: 1, Number: "N 1", From: day(1), To: day(5), Kinds: []record.Kind{record.Call}}
-	later := Authority{ID: 2, Number: "N 2", From: day(20), To: day(30), Kinds: record.Kinds, Privileged: []string{"+44 7700 900551"}}
+	later := Authority{ID: 2, Number: "N 2", From: day(20), To: day(30), Kinds: record.Kinds(), Privileged: []string{"+44 7700 900551"}}
 	all := []Authority{now, later}
 	if w := New(all, day(2)).Record(sub(record.Message, 1, "x")); w != OtherKind {
 		t.Error("covered before it begins: ", w)
@@ -94,8 +94,8 @@ func TestMoments(t *testing.T) {
 }
 
 func TestView(t *testing.T) {
-	open := New([]Authority{{From: day(1), Kinds: record.Kinds}}, day(2))
-	limited := New([]Authority{{From: day(1), Kinds: record.Kinds, Begin: day(1)}}, day(2))
+	open := New([]Authority{{From: day(1), Kinds: record.Kinds()}}, day(2))
+	limited := New([]Authority{{From: day(1), Kinds: record.Kinds(), Begin: day(1)}}, day(2))
 	for name, c := range map[string]struct {
 		g    *Gate
 		r    Reading
@@ -116,7 +116,7 @@ func TestView(t *testing.T) {
 
 func ExampleGate_Record() {
 	begun := time.Date(2026, 9, 1, 0, 0, 0, 0, time.UTC)
-	g := New([]Authority{{From: begun, Kinds: record.Kinds, Privileged: []string{"+44 7700 900551"}}}, begun)
+	g := New([]Authority{{From: begun, Kinds: record.Kinds(), Privileged: []string{"+44 7700 900551"}}}, begun)
 	fmt.Println(g.Record(Subject{Kind: record.Call, At: &begun, Parties: people.List("07700 900551", "GB")}))
 	// Output: with a privileged person
 }

@@ -93,7 +93,7 @@ func (b *cloudBench) signIn() (code, token string) {
 
 func (b *cloudBench) subject(i int) CloudSubject {
 	s := b.a.Snapshots[i].Snapshot
-	return CloudSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Service: b.srv.URL, Account: b.a.Name, Snapshot: &s, Choice: Choice{Kinds: record.Kinds, Others: true}}
+	return CloudSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Service: b.srv.URL, Account: b.a.Name, Snapshot: &s, Choice: Choice{Kinds: record.Kinds(), Others: true}}
 }
 
 // Busy, down, dropped lines and corrupted chunks: the snapshot is whole in the

@@ -86,7 +86,7 @@ func (b *handsetBench) open() {
 }
 
 func (b *handsetBench) subject() HandsetSubject {
-	return HandsetSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: b.url, Choice: Choice{Kinds: record.Kinds, Others: true}}
+	return HandsetSubject{Exhibit: b.e.ID, Reference: b.e.Reference, Address: b.url, Choice: Choice{Kinds: record.Kinds(), Others: true}}
 }
 
 // againstSource checks an acquisition against what it was read from, of which so many files

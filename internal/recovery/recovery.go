@@ -198,7 +198,7 @@ func (q *Recoverer) pass(ctx context.Context, c *store.Case, a *store.Acquisitio
 // names reports whether the names of people are read from a database.
 func names(d *store.File) bool {
 	m := fieldmap.For(d.RealPath)
-	return m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind == record.Contact })
+	return m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind.Card() })
 }
 
 // passes is how often a database is read: to hash it, for what is alive, and for
@@ -362,7 +362,7 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 				res.Outside = append(res.Outside, r.UID)
 				continue
 			}
-			if r.Kind == record.Contact { // a name is a value of its card
+			if r.Kind.Card() { // a name is a value of its card
 				p.names.Learn(r)
 			}
 			if p.found(r.Kind.Plural() + ", " + string(r.State)); r.State.Below() {

@@ -209,7 +209,7 @@ JOIN exhibit e ON e.id = r.exhibit_id WHERE m.record_id = ANY($1) ORDER BY r.id`
 		Acquisition int64 `db:"acquisition_id"`
 		Handle      string
 	}
-	err = t.SelectContext(t.ctx, &cards, "SELECT DISTINCT acquisition_id, unnest(parties) AS handle FROM record WHERE id = ANY($1) AND kind = $2", ids, string(record.Contact))
+	err = t.SelectContext(t.ctx, &cards, "SELECT DISTINCT acquisition_id, unnest(parties) AS handle FROM record WHERE id = ANY($1) AND kind = ANY($2)", ids, record.Cards())
 	if err != nil {
 		return fmt.Errorf("reading names: %w", err)
 	}
@@ -234,7 +234,7 @@ func (t *Tx) nameAgain(acquisition int64, handle string) error {
 		Summary string
 		State   record.State
 	}
-	err := t.SelectContext(t.ctx, &names, "SELECT summary, state FROM record WHERE acquisition_id = $1 AND kind = $2 AND parties @> ARRAY[$3] AND summary <> '' ORDER BY id", acquisition, string(record.Contact), handle)
+	err := t.SelectContext(t.ctx, &names, "SELECT summary, state FROM record WHERE acquisition_id = $1 AND kind = ANY($2) AND parties @> ARRAY[$3] AND summary <> '' ORDER BY id", acquisition, record.Cards(), handle)
 	if err != nil {
 		return fmt.Errorf("reading names: %w", err)
 	}
@@ -245,7 +245,7 @@ func (t *Tx) nameAgain(acquisition int64, handle string) error {
 		}
 	}
 	return t.exec("naming people again", `UPDATE record SET person = $4, body = CASE $4 WHEN '' THEN body - 'person' ELSE jsonb_set(body, '{person}', to_jsonb($4::text)) END
-WHERE acquisition_id = $1 AND kind <> $2 AND parties[1] = $3`, acquisition, string(record.Contact), handle, name)
+WHERE acquisition_id = $1 AND kind <> ALL($2) AND parties[1] = $3`, acquisition, record.Cards(), handle, name)
 }
 
 // fillParties gives the records of databases of earlier versions their parties in

@@ -17,6 +17,8 @@ import (
 	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
+
+	"github.com/jackc/pgx/v5"
 )
 
 // newCase opens a case with one exhibit.
@@ -470,6 +472,70 @@ func TestRecordsOfAnEarlierVersion(t *testing.T) {
 	}
 	if found, err := s.Audit(ctx, c); err != nil || len(found) != 0 {
 		t.Errorf("%v, %v", found, err)
+	}
+}
+
+// A version that told records by the first 16 digits of their IDs, and named these in its
+// ledger, is brought up to date: records, marks and ledger stay, and later entries name
+// the whole ID.
+func TestRecordsOfShortIDs(t *testing.T) {
+	url := storetest.URL(t)
+	s := storetest.At(t, url)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	r, _ := reading(t, s, c, e)
+	acq, err := s.AcquisitionByID(ctx, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	row := func(n int64) *record.Record {
+		x := &record.Record{Kind: record.Message, State: record.Intact, Text: "t", Parties: []string{"x"},
+			Origin: record.Origin{Stored: "a ü/b.db", SHA256: strings.Repeat("ab", 32), Offset: 1<<40 + n, Length: 17, Table: "said"}}
+		x.SetUID()
+		return x
+	}
+	list := func() []store.Record {
+		rs, _, err := s.Untimed(ctx, store.Filter{CaseID: c.ID}, 0, 10)
+		if err != nil || len(rs) != 2 {
+			t.Fatal(len(rs), err)
+		}
+		return rs
+	}
+	_, err = s.SaveDatabase(ctx, c, r, acq, &store.RecoveredDatabase{RecoveryID: 1, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
+		_ = yield(row(0), nil) && yield(row(1), nil)
+	})
+	if err == nil {
+		_, err = s.DB().ExecContext(ctx, "UPDATE record SET uid = left(uid, 16), body = jsonb_set(body, '{uid}', to_jsonb(left(uid, 16)))")
+	}
+	for _, x := range list() {
+		if err == nil {
+			err = s.Mark(ctx, c, &x, "because", "x")
+		}
+	}
+	owner, err2 := pgx.Connect(ctx, url)
+	if err != nil || err2 != nil {
+		t.Fatal(err, err2)
+	}
+	defer owner.Close(ctx)
+	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id = 14"); err != nil {
+		t.Fatal(err)
+	}
+	s = storetest.At(t, url)
+	rs := list()
+	for i := range rs {
+		w, err := rs[i].Whole()
+		if want := row(int64(i)).UID; err != nil || rs[i].UID != want || w.UID != want || rs[i].MarkReason == nil {
+			t.Errorf("%+v, %v; want %s", rs[i], err, want)
+		}
+	}
+	for _, step := range []func() error{func() error { return nil }, func() error { return s.Mark(ctx, c, &rs[0], "since", "x") }, func() error { return s.Unmark(ctx, c, &rs[1], "x") }} {
+		if err := step(); err != nil {
+			t.Fatal(err)
+		}
+		if found, err := s.Audit(ctx, c); err != nil || len(found) != 0 {
+			t.Errorf("%v, %v", found, err)
+		}
+		rs = list()
 	}
 }
 

@@ -214,7 +214,7 @@ func (v *handsetPage) Minutes() string {
 // can be.
 func (a pages) kinds(c *gin.Context) (out []kindChoice, err error) {
 	auth, err := a.Store.Authorities(c.Request.Context(), frame.CaseOf(c).ID)
-	for _, k := range record.Kinds {
+	for _, k := range record.Kinds() {
 		covered := slices.ContainsFunc(auth, func(a store.Authority) bool { return slices.Contains(a.ScopeKinds, string(k)) })
 		out = append(out, kindChoice{k, covered})
 	}

@@ -83,7 +83,7 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 	if err != nil {
 		return ch, err
 	}
-	lanes := timeline.Lanes(counts, bins, record.Kinds)
+	lanes := timeline.Lanes(counts, bins, record.Kinds())
 	x := func(t time.Time) float64 {
 		return chartX0 + w.Place(t)*span
 	}
@@ -140,7 +140,7 @@ func bars(l *timeline.Lane, y int) (up, down string) {
 func toggle(p *frame.Page, kinds []string, k record.Kind) string {
 	on := slices.Clone(kinds)
 	if len(on) == 0 {
-		for _, x := range record.Kinds {
+		for _, x := range record.Kinds() {
 			on = append(on, string(x))
 		}
 	}
@@ -149,7 +149,7 @@ func toggle(p *frame.Page, kinds []string, k record.Kind) string {
 	} else {
 		on = append(on, string(k))
 	}
-	if len(on) == len(record.Kinds) || len(on) == 0 {
+	if len(on) == len(record.Kinds()) || len(on) == 0 {
 		on = nil
 	}
 	return p.Keep("kind", strings.Join(on, ","), "after", "")

@@ -122,7 +122,10 @@ func readFilter(p *frame.Page) store.Filter {
 	var words []string
 	for w := range strings.FieldsSeq(p.Query.Get("q")) {
 		if k, ok := strings.CutPrefix(w, "kind:"); ok {
-			f.Kinds = append(f.Kinds, strings.TrimSuffix(k, "s"))
+			if kind, err := record.ParseKind(k); err == nil {
+				k = string(kind)
+			}
+			f.Kinds = append(f.Kinds, k)
 		} else if s, ok := strings.CutPrefix(w, "state:"); ok {
 			f.State = s
 		} else if w == "is:marked" {
@@ -208,7 +211,7 @@ func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*c
 	if k.Whole, err = r.Whole(); err != nil {
 		return nil, err
 	}
-	if r.Kind == record.Message && r.At != nil {
+	if r.Kind.About().InTalk && r.At != nil {
 		if k.Around, err = a.Store.Around(ctx, r, around); err != nil {
 			return nil, err
 		}

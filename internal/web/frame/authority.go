@@ -31,7 +31,7 @@ func ReadAuthorityForm(c *gin.Context) AuthorityForm {
 func (f AuthorityForm) Has(k record.Kind) bool { return slices.Contains(f.Kinds, string(k)) }
 
 // AllKinds are the kinds that scope can name.
-func (f AuthorityForm) AllKinds() []record.Kind { return record.Kinds }
+func (f AuthorityForm) AllKinds() []record.Kind { return record.Kinds() }
 
 // Authority checks the form. Days are those of zone, the last one included.
 func (f AuthorityForm) Authority(zone *time.Location) (store.Authority, error) {
@@ -46,7 +46,7 @@ func (f AuthorityForm) Authority(zone *time.Location) (store.Authority, error) {
 		return a, fmt.Errorf("name the numbers or addresses of %s: records are withheld by them", f.Excluded)
 	}
 	for _, k := range f.Kinds {
-		if !slices.Contains(record.Kinds, record.Kind(k)) {
+		if !record.Kind(k).Known() {
 			return a, fmt.Errorf("%q is not a kind of record", k)
 		}
 	}

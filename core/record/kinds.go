@@ -1,0 +1,130 @@
+package record
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+)
+
+// Kind is what a record is of: the name of an entry of the table of kinds.
+type Kind string
+
+// The kinds that are built in.
+const (
+	Message Kind = "message"
+	Call    Kind = "call"
+	Contact Kind = "contact"
+)
+
+// Group is what kinds that are looked at together have in common.
+type Group string
+
+// The groups.
+const (
+	Talk   Group = "talk"
+	People Group = "people"
+	Plans  Group = "plans"
+	Media  Group = "media"
+	Web    Group = "web"
+	Places Group = "places"
+	Files  Group = "files"
+	Device Group = "device"
+)
+
+// Groups lists the groups in the order in which pages show them.
+var Groups = []Group{Talk, People, Plans, Media, Web, Places, Files, Device}
+
+// About is an entry of the table of kinds: what pages, queries and exports know of a kind.
+// None of them knows a kind by its name.
+type About struct {
+	Kind          Kind
+	Title, Plural string // names for one and for many, as labels
+	Group         Group
+	Time          string // what the time is that the timeline shows it at: sent, began, changed …
+	Party         string // what its handle is to it, as a label
+	// InTalk is of kinds that are read in their conversation, between what was said before
+	// and after.
+	InTalk bool
+	// Card is of kinds that name people: the text is the name of whoever its handles reach.
+	Card bool
+}
+
+// table is the table of kinds, in the order in which pages show them: by group, and
+// within one as they were registered.
+var table []About
+
+func init() {
+	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true})
+	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side"})
+	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true})
+}
+
+// Register adds a kind to the table. It is called before records are read, from init
+// functions, and panics if the entry is not whole or the kind is there already.
+func Register(a About) {
+	if a.Kind == "" || a.Title == "" || a.Plural == "" || a.Time == "" || a.Party == "" || !slices.Contains(Groups, a.Group) {
+		panic(fmt.Sprintf("record: the entry of kind %q is not whole", a.Kind))
+	}
+	if _, err := ParseKind(string(a.Kind)); err == nil {
+		panic(fmt.Sprintf("record: kind %q is registered twice", a.Kind))
+	}
+	table = append(table, a)
+	slices.SortStableFunc(table, func(a, b About) int { return slices.Index(Groups, a.Group) - slices.Index(Groups, b.Group) })
+}
+
+// Kinds lists every kind in the order in which pages show them.
+func Kinds() []Kind { return kinds(func(About) bool { return true }) }
+
+// Cards lists the kinds that name people.
+func Cards() []Kind { return kinds(func(a About) bool { return a.Card }) }
+
+func kinds(which func(About) bool) (out []Kind) {
+	for _, a := range table {
+		if which(a) {
+			out = append(out, a.Kind)
+		}
+	}
+	return out
+}
+
+// ParseKind finds a kind by its name, or by its label for one or for many, in any case.
+func ParseKind(s string) (Kind, error) {
+	for _, a := range table {
+		if strings.EqualFold(s, string(a.Kind)) || strings.EqualFold(s, a.Title) || strings.EqualFold(s, a.Plural) {
+			return a.Kind, nil
+		}
+	}
+	return "", fmt.Errorf("%q is not a kind of record", s)
+}
+
+// Known reports whether k is in the table.
+func (k Kind) Known() bool { return slices.ContainsFunc(table, func(a About) bool { return a.Kind == k }) }
+
+// About is the entry of k. One of a kind that is not in the table says so in its names.
+func (k Kind) About() About {
+	for _, a := range table {
+		if a.Kind == k {
+			return a
+		}
+	}
+	unknown := fmt.Sprintf("Unknown kind %q", string(k))
+	return About{Kind: k, Title: unknown, Plural: unknown, Party: "Handle"}
+}
+
+// Title is the kind's name for one, as a label.
+func (k Kind) Title() string { return k.About().Title }
+
+// Plural is the kind's name for many.
+func (k Kind) Plural() string { return k.About().Plural }
+
+// Card reports whether records of the kind name people.
+func (k Kind) Card() bool { return k.About().Card }
+
+// UnmarshalText takes the name of a kind of the table, and refuses others.
+func (k *Kind) UnmarshalText(b []byte) error {
+	if !Kind(b).Known() {
+		return fmt.Errorf("record: %q is not a kind of record", b)
+	}
+	*k = Kind(b)
+	return nil
+}
