@@ -74,12 +74,12 @@ var parts = []struct {
 	name  string
 	there func(*record.Record) bool
 }{
-	{"time", func(r *record.Record) bool { return r.At != nil }},
-	{"conversation", func(r *record.Record) bool { return r.Thread != "" }},
-	{"handle", func(r *record.Record) bool { return r.Handle != "" }},
+	{"time", func(r *record.Record) bool { return r.At() != nil }},
+	{"conversation", func(r *record.Record) bool { return r.Thread() != "" }},
+	{"handle", func(r *record.Record) bool { return r.Handle() != "" }},
 	{"direction", func(r *record.Record) bool { return r.Direction != "" }},
 	{"text", func(r *record.Record) bool { return r.Text != "" }},
-	{"details", func(r *record.Record) bool { return len(r.Details) > 0 }},
+	{"details", func(r *record.Record) bool { return len(r.Facts) > 0 }},
 }
 
 func checkMap(w io.Writer, file, path string) error {

@@ -14,6 +14,7 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -65,6 +66,7 @@ func readSource(ctx context.Context, at, passwordFile string, opt reading.Option
 	for _, n := range s.notes {
 		opt.Note(n)
 	}
+	opt.Made = s.made
 	opt.Go = func() bool { return ctx.Err() == nil }
 	debug.SetMemoryLimit(100 << 20)
 	out := bufio.NewWriterSize(os.Stdout, 1<<16)
@@ -87,6 +89,7 @@ func readSource(ctx context.Context, at, passwordFile string, opt reading.Option
 // source is what is read, and what is kept of it meanwhile.
 type source struct {
 	ctx     context.Context
+	made    time.Time // as it says itself
 	notes   []string
 	dir     string // of copies, "" if there are none
 	copies  int
@@ -262,7 +265,7 @@ func (s *source) backup(fsys fs.FS, name, passwordFile string) ([]*reading.File,
 	if err != nil {
 		return nil, err
 	}
-	s.closing = append(s.closing, b)
+	s.closing, s.made = append(s.closing, b), b.Made
 	for _, f := range b.Faults {
 		s.notes = append(s.notes, f.Error())
 	}

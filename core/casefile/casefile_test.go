@@ -47,7 +47,7 @@ func parts(t testing.TB) []Part {
 	var lines []*RecordLine
 	for _, span := range [][2]int{{11, 13}, {29, 12}} {
 		id := record.Int(1234567890123456789)
-		lines = append(lines, &RecordLine{Record: &record.Record{Kind: record.Message, State: record.Recovered, At: &madeAt, Text: string(file[span[0] : span[0]+span[1]]),
+		lines = append(lines, &RecordLine{Record: &record.Record{Kind: record.Message, State: record.Recovered, Times: []record.Time{{Role: "sent", At: &madeAt}}, Text: string(file[span[0] : span[0]+span[1]]),
 			Origin: record.Origin{Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), RowID: &id, Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}}})
 	}
 	cell := other[:15]
@@ -342,7 +342,7 @@ func TestMissingAndExtraFiles(t *testing.T) {
 // RFC 4180 section 2: quotes doubled, lines ended by CRLF. A cell that would
 // start a formula is made text (common practice).
 func TestCSVIsSafeInSpreadsheets(t *testing.T) {
-	b := CSV([]*RecordLine{{Record: &record.Record{UID: "1", Text: "=HYPERLINK(\"x\")", Person: "a\"b,c", Handle: "+44 7700 900417"}}})
+	b := CSV([]*RecordLine{{Record: &record.Record{UID: "1", Text: "=HYPERLINK(\"x\")", Parties: []record.Party{{Name: "a\"b,c", Handle: "+44 7700 900417"}}}}})
 	for _, want := range []string{`"'=HYPERLINK(""x"")"`, `"a""b,c"`, "'+44 7700 900417", "\r\n"} {
 		if !strings.Contains(string(b), want) {
 			t.Errorf("%q lacks %q", b, want)

@@ -249,11 +249,11 @@ func CSV(records []*RecordLine) []byte {
 	row("uid", "exhibit", "acquisition", "kind", "state", "place", "time_utc", "direction", "person", "handle", "text", "mark", "file", "page", "offset", "length", "bytes_sha256")
 	for _, r := range records {
 		at := ""
-		if r.At != nil {
-			at = r.At.UTC().Format(time.RFC3339Nano)
+		if t := r.At(); t != nil {
+			at = t.UTC().Format(time.RFC3339Nano)
 		}
 		o := r.Origin
-		row(r.UID, r.Exhibit, fmt.Sprint(r.Acquisition), string(r.Kind), string(r.State), r.PlaceWords(), at, r.Direction, r.Person, r.Handle, r.Text, r.Mark,
+		row(r.UID, r.Exhibit, fmt.Sprint(r.Acquisition), string(r.Kind), string(r.State), r.PlaceWords(), at, r.Direction, r.Person(), r.Handle(), r.Text, r.Mark,
 			o.Path, fmt.Sprint(o.Page), fmt.Sprint(o.Offset), fmt.Sprint(o.Length), o.Digest)
 	}
 	w.Flush()

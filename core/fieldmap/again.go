@@ -109,29 +109,48 @@ func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding)
 		p.asked = false
 		got := &record.Record{}
 		one.read(got, p.get, enc)
+		for i := range got.Times {
+			got.Times[i] = got.Times[i].Doubted(time.Time{})
+		}
 		if s := read(got); !p.asked && s != has && record.Clean(s) != has {
 			differs = append(differs, Difference{what, s, has})
 		}
 	}
-	at := func(x *record.Record) string { return stamp(x.At) + " " + x.Original }
-	part("time", at(r), Reading{Time: rd.Time}, at)
-	part("conversation", r.Thread, Reading{Conversation: rd.Conversation}, func(x *record.Record) string { return x.Thread })
+	at := func(role string) func(*record.Record) string {
+		return func(x *record.Record) string {
+			for _, t := range x.Times {
+				if t.Role == role && t.Doubt == record.TooEarly {
+					return stamp(t.At) + " " + t.Stored + ", " + t.Doubt
+				} else if t.Role == role { // whether it is too late the bytes do not say
+					return stamp(t.At) + " " + t.Stored
+				}
+			}
+			return ""
+		}
+	}
+	if rd.Time != nil {
+		one := at(rd.Kind.About().Time)
+		part("time", one(r), Reading{Kind: rd.Kind, Time: rd.Time}, one)
+	}
+	for _, m := range rd.Times {
+		part("time "+m.Role, at(m.Role)(r), Reading{Times: []Moment{m}}, at(m.Role))
+	}
+	part("conversation", r.Thread(), Reading{Conversation: rd.Conversation}, (*record.Record).Thread)
 	if rd.Handle != nil && rd.Handle.Lookup == "" {
-		part("handle", r.Handle, Reading{Handle: rd.Handle}, func(x *record.Record) string { return x.Handle })
+		part("handle", r.Handle(), Reading{Handle: rd.Handle}, (*record.Record).Handle)
 	}
 	part("direction", r.Direction, Reading{Direction: rd.Direction}, func(x *record.Record) string { return x.Direction })
 	part("text", r.Text, Reading{Text: rd.Text}, func(x *record.Record) string { return x.Text })
 	detail := func(label string) func(*record.Record) string {
 		return func(x *record.Record) string {
-			for _, d := range x.Details {
-				if d.Label == label {
+			for _, d := range x.Facts {
+				if d.Name == label {
 					return d.Value
 				}
 			}
 			return ""
 		}
 	}
-	part(purged, detail(purged)(r), Reading{Purge: rd.Purge}, detail(purged))
 	for _, d := range rd.Details {
 		part(d.Label, detail(d.Label)(r), Reading{Details: []Detail{d}}, detail(d.Label))
 	}

@@ -8,7 +8,6 @@
 package fieldmap
 
 import (
-	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -56,8 +55,8 @@ type Reading struct {
 	Where        *Condition   `toml:"where"`
 	Kind         record.Kind  `toml:"kind"`
 	State        record.State `toml:"state"` // of its live rows: Intact or Held
-	Time         *Part        `toml:"time"`
-	Purge        *Part        `toml:"purge"`
+	Time         *Part        `toml:"time"` // the one on the timeline
+	Times        []Moment     `toml:"times"` // further ones
 	Conversation *Part        `toml:"conversation"` // its lookup gives the title
 	Handle       *Part        `toml:"handle"`       // a number or address of the other side
 	Direction    *Part        `toml:"direction"`
@@ -73,7 +72,9 @@ type Source struct {
 	// Country is the exhibit's home country, ISO 3166-1 alpha-2, "" if not known: it
 	// brings national numbers into their normal form.
 	Country string
-	Bytes   io.ReaderAt
+	// Made is when the source was made: no record of it is later. It may be the zero time.
+	Made  time.Time
+	Bytes io.ReaderAt
 	// Log and Journal are the same for the files beside the database, if they are
 	// there.
 	Log, Journal *Source
@@ -84,7 +85,7 @@ type Names map[string]string
 
 // Learn adds what a contact record says. Live contacts go before others.
 func (n Names) Learn(r *record.Record) {
-	for _, h := range r.Parties {
+	for _, h := range r.Handles() {
 		if _, known := n[h]; r.Text != "" && (!known || r.State == record.Intact) {
 			n[h] = r.Text
 		}
@@ -193,17 +194,21 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 		}
 	}
 	rd.read(r, c.get, f.Encoding)
-	if p := rd.Conversation; p != nil && p.Lookup != "" && r.Thread != "" {
-		r.ThreadTitle = look.find(p.Lookup, r.Thread)
+	if p := rd.Conversation; p != nil && p.Lookup != "" && r.Thread() != "" {
+		r.Conversation.Title = look.find(p.Lookup, r.Thread())
 	}
 	if p := rd.Handle; p != nil && p.Lookup != "" {
 		if k, ok := p.value(c.get, f.Encoding); ok {
-			r.Handle = look.find(p.Lookup, k)
+			rd.parties(r, look.find(p.Lookup, k))
 		}
 	}
-	r.Parties = people.List(r.Handle, src.Country)
-	for _, h := range r.Parties {
-		r.Person = cmp.Or(r.Person, names[h])
+	for i := range r.Times {
+		r.Times[i] = r.Times[i].Doubted(src.Made)
+	}
+	for i := range r.Parties {
+		p := &r.Parties[i]
+		p.Normal = people.Normal(p.Handle, src.Country)
+		p.Scheme, p.Name = people.Scheme(p.Normal), names[p.Normal]
 	}
 	var err error
 	r.Origin, err = origin(row, src)
@@ -214,36 +219,36 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 
 // read reads into a record what its row alone says.
 func (rd *Reading) read(r *record.Record, get getter, enc sqlitefile.Encoding) {
-	if p := rd.Time; p != nil {
+	moment := func(role string, p *Part) {
 		if v, ok := get(p.Column); ok && v.Class() != sqlitefile.Null {
-			r.Original = p.epoch.original(v, enc)
+			at := record.Time{Role: role, Stored: p.epoch.original(v, enc)}
 			if t, ok := p.epoch.Time(v, enc); ok {
-				r.At = &t
+				at.At = &t
 			}
+			r.Times = append(r.Times, at)
 		}
 	}
-	if p := rd.Purge; p != nil {
-		if v, ok := get(p.Column); ok {
-			if t, ok := p.epoch.Time(v, enc); ok {
-				r.Purge = &t
-				r.Details = append(r.Details, record.Detail{Label: purged, Value: t.Format(time.RFC3339)})
-			}
-		}
+	if rd.Time != nil {
+		moment(rd.Kind.About().Time, rd.Time)
+	}
+	for i := range rd.Times {
+		moment(rd.Times[i].Role, &rd.Times[i].Part)
 	}
 	if p := rd.Conversation; p != nil {
+		r.Conversation = &record.Conversation{}
 		_, survived := get(p.Column)
-		r.ThreadLost = !survived
+		r.Conversation.Lost = !survived
 		if s, ok := p.value(get, enc); ok {
-			r.Thread = s
-		}
-	}
-	if p := rd.Handle; p != nil && p.Lookup == "" {
-		if s, ok := p.value(get, enc); ok {
-			r.Handle = s
+			r.Conversation.Key = s
 		}
 	}
 	if s, ok := rd.Direction.value(get, enc); ok {
 		r.Direction = s
+	}
+	if p := rd.Handle; p != nil && p.Lookup == "" {
+		if s, ok := p.value(get, enc); ok {
+			rd.parties(r, s)
+		}
 	}
 	// Of a text that is lost in part, the part that is there is shown; the record's
 	// origin names the column as lost.
@@ -251,13 +256,24 @@ func (rd *Reading) read(r *record.Record, get getter, enc sqlitefile.Encoding) {
 	for i := range rd.Details {
 		d := &rd.Details[i]
 		if v, ok := d.value(get, enc); ok {
-			r.Details = append(r.Details, record.Detail{Label: d.Label, Value: v})
+			r.Facts = append(r.Facts, record.Fact{Name: d.Label, Value: v})
 		}
 	}
 }
 
-// purged labels when an item goes.
-const purged = "To be purged"
+// parties gives a record those whose handles a list names.
+func (rd *Reading) parties(r *record.Record, handles string) {
+	role, known := map[string]string{"in": "from", "out": "to"}[r.Direction]
+	switch {
+	case rd.Kind.Card():
+		role = "card"
+	case !known:
+		role = "with"
+	}
+	for _, h := range people.Split(handles) {
+		r.Parties = append(r.Parties, record.Party{Role: role, Handle: h})
+	}
+}
 
 // maxOthers is how many other places of a row version are listed.
 const maxOthers = 8

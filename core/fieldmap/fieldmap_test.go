@@ -84,14 +84,14 @@ DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": "One"})
 	var said []string
 	for _, r := range rs {
 		at := ""
-		if r.At != nil {
-			at = r.At.Format("2006-01-02T15:04:05.000Z")
+		if r.At() != nil {
+			at = r.At().Format("2006-01-02T15:04:05.000Z")
 		}
 		id := "lost"
 		if r.Origin.RowID != nil {
 			id = fmt.Sprint(*r.Origin.RowID)
 		}
-		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%s|%s|%s|row %s", r.State, r.PlaceWords(), at, r.ThreadTitle, r.Person, r.Direction, r.Text, r.Original, id))
+		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%s|%s|%s|row %s", r.State, r.PlaceWords(), at, r.ThreadTitle(), r.Person(), r.Direction, r.Text, r.Time().Stored, id))
 	}
 	want := []string{
 		"intact|live row|2001-01-01T00:00:00.000Z|One and owner|One|in|first|0 milliseconds since 2001-01-01|row 1",
@@ -103,8 +103,8 @@ DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": "One"})
 	if strings.Join(said, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
 	}
-	if p := rs[2].Purge; p == nil || p.Sub(*rs[2].At).Hours() < 719 { // about 30 days, common practice
-		t.Errorf("purge %v", p)
+	if o := rs[2].Others(); len(o) != 1 || o[0].Role != "purged" || o[0].At.Sub(*rs[2].At()).Hours() < 719 { // about 30 days, common practice
+		t.Errorf("%v", o)
 	}
 	if lost := rs[3].Origin.Lost; len(lost) != 1 || lost[0] != "id" {
 		t.Errorf("lost %v", lost)
@@ -139,7 +139,7 @@ CREATE TABLE reach(card INTEGER NOT NULL, sort TEXT NOT NULL, value TEXT NOT NUL
 INSERT INTO card VALUES (1, 'One', 'a note', 0), (2, 'Two', NULL, 10);
 INSERT INTO reach VALUES (1, 'mobile', '+44 7700 900417'), (1, 'work', '+44 1632 960117'), (2, 'mobile', '+44 7700 900288');
 DELETE FROM card WHERE id = 2; DELETE FROM reach WHERE card = 2;`, false, nil)
-	if len(rs) != 2 || rs[0].Text != "One" || rs[0].Handle != "+44 7700 900417, +44 1632 960117" || rs[1].State != record.Recovered || rs[1].Text != "Two" {
+	if len(rs) != 2 || rs[0].Text != "One" || rs[0].Handle() != "+44 7700 900417, +44 1632 960117" || rs[1].State != record.Recovered || rs[1].Text != "Two" {
 		t.Fatalf("%+v", rs)
 	}
 	names := Names{}
@@ -169,7 +169,7 @@ INSERT INTO binned SELECT id, circle, peer, mine, sent, body, seen, 10, 20 FROM 
 		}
 		merged++
 		states[r.State]++
-		if d := r.Details; r.State == record.Held && (len(d) != 2 || d[1].Label != "Also at" || !strings.HasPrefix(d[1].Value, "free block, page ")) {
+		if d := r.Facts; r.State == record.Held && (len(d) != 1 || d[0].Name != "Also at" || !strings.HasPrefix(d[0].Value, "free block, page ")) {
 			t.Errorf("%+v", d)
 		}
 	}
@@ -205,7 +205,7 @@ func TestWorkedExample(t *testing.T) {
 	}
 	var said []string
 	for _, r := range rs {
-		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%v|%s", r.At.Format("2006-01-02T15:04:05.0"), r.ThreadTitle, r.Handle, r.Text, r.Original, r.Details, r.Origin.FieldMap))
+		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%v|%s", r.At().Format("2006-01-02T15:04:05.0"), r.ThreadTitle(), r.Handle(), r.Text, r.Time().Stored, r.Facts, r.Origin.FieldMap))
 	}
 	want := `2025-09-19T18:40:00.5|Row before breakfast|+44 7700 900417|fog, 4 km|780000000.5 seconds since 2001-01-01|[{Mood well done} {First tag boat}]|habits 1
 2025-09-20T18:40:00.0|Row before breakfast|+44 7700 900417||780086400 seconds since 2001-01-01|[{Mood missed}]|habits 1

@@ -224,6 +224,16 @@ func (m *Map) readyReading(i int) error {
 			return m.fault(section, i, "", "a direction needs words that say what is \"in\" and what \"out\"")
 		}
 	}
+	roles := []string{rd.Kind.About().Time}
+	for _, t := range rd.Times {
+		switch {
+		case !slices.Contains(record.Roles, t.Role):
+			return m.fault(section, i, t.Column, "%q is not the role of a time, which is one of %s", t.Role, strings.Join(record.Roles, ", "))
+		case slices.Contains(roles, t.Role):
+			return m.fault(section, i, t.Column, "there are two times of the role %q", t.Role)
+		}
+		roles = append(roles, t.Role)
+	}
 	for k, d := range rd.Details {
 		if d.Label == "" {
 			return m.fault(section, i, d.Column, "the %d. of the details has no label", k+1)

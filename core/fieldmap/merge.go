@@ -21,19 +21,19 @@ func Merge(rs iter.Seq2[*record.Record, error]) iter.Seq2[*record.Record, error]
 		at, thread, handle, dir, text string
 	}
 	key := func(r *record.Record) content {
-		return content{r.Kind, r.At.String(), r.Thread, r.Handle, r.Direction, r.Text}
+		return content{r.Kind, r.At().String(), r.Thread(), r.Handle(), r.Direction, r.Text}
 	}
 	return func(yield func(*record.Record, error) bool) {
 		var held []*record.Record
 		of := map[content]*record.Record{}
 		for r, err := range rs {
-			if err == nil && r.At != nil && r.State == record.Held && len(held) < maxHeld {
+			if err == nil && r.At() != nil && r.State == record.Held && len(held) < maxHeld {
 				held, of[key(r)] = append(held, r), r
 				continue
 			}
-			if err == nil && r.At != nil && r.State == record.Recovered {
+			if err == nil && r.At() != nil && r.State == record.Recovered {
 				if h := of[key(r)]; h != nil {
-					h.Details = append(h.Details, record.Detail{Label: "Also at", Value: fmt.Sprintf("%s, page %d, offset %d, %d bytes", r.PlaceWords(), r.Origin.Page, r.Origin.Offset, r.Origin.Length)})
+					h.Facts = append(h.Facts, record.Fact{Name: "Also at", Value: fmt.Sprintf("%s, page %d, offset %d, %d bytes", r.PlaceWords(), r.Origin.Page, r.Origin.Offset, r.Origin.Length)})
 					continue
 				}
 			}

@@ -45,14 +45,25 @@ type Detail struct {
 	Part
 }
 
+// Moment is a further time, under its role: read, delivered, purged …
+type Moment struct {
+	Role string `toml:"role"`
+	Part
+}
+
 // parts yields the parts of a reading, by their names in the file.
 func (rd *Reading) parts() iter.Seq2[string, *Part] {
 	return func(yield func(string, *Part) bool) {
 		for _, p := range []struct {
 			name string
 			*Part
-		}{{"time", rd.Time}, {"purge", rd.Purge}, {"conversation", rd.Conversation}, {"handle", rd.Handle}, {"direction", rd.Direction}, {"text", rd.Text}} {
+		}{{"time", rd.Time}, {"conversation", rd.Conversation}, {"handle", rd.Handle}, {"direction", rd.Direction}, {"text", rd.Text}} {
 			if p.Part != nil && !yield(p.name, p.Part) {
+				return
+			}
+		}
+		for i := range rd.Times {
+			if !yield("times", &rd.Times[i].Part) {
 				return
 			}
 		}
@@ -66,7 +77,7 @@ func (rd *Reading) parts() iter.Seq2[string, *Part] {
 
 // takes are the keys that each part may have beside its column.
 var takes = map[string]string{
-	"time": "epoch", "purge": "epoch", "conversation": "json words lookup", "handle": "json words lookup", "direction": "json words instead",
+	"time": "epoch", "times": "epoch", "conversation": "json words lookup", "handle": "json words lookup", "direction": "json words instead",
 	"text": "json words duration instead", "details": "json words epoch duration instead", "instead": "json words",
 }
 

@@ -47,14 +47,42 @@ func form(raw, country string) string {
 	return number(s, country)
 }
 
+// Split divides a list of handles with commas or semicolons.
+func Split(raw string) (out []string) {
+	for _, h := range strings.FieldsFunc(raw, func(r rune) bool { return r == ',' || r == ';' }) {
+		if h = strings.TrimSpace(h); h != "" {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
 // List gives the normal forms of a list of handles with commas or semicolons.
 func List(raw, country string) (out []string) {
-	for _, h := range strings.FieldsFunc(raw, func(r rune) bool { return r == ',' || r == ';' }) {
+	for _, h := range Split(raw) {
 		if n := Normal(h, country); n != "" {
 			out = append(out, n)
 		}
 	}
 	return out
+}
+
+// The schemes of handles.
+const (
+	Telephone = "telephone"
+	Mail      = "mail"
+	Account   = "account" // an app's own
+)
+
+// Scheme is that of a handle in normal form.
+func Scheme(normal string) string {
+	switch {
+	case strings.Contains(normal, "@"):
+		return Mail
+	case digits(strings.NewReplacer("*", "", "#", "").Replace(normal)):
+		return Telephone
+	}
+	return Account
 }
 
 // How many digits a number whose country is not known must share with the end of

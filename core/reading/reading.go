@@ -13,6 +13,7 @@ import (
 	"io"
 	"iter"
 	"slices"
+	"time"
 
 	"crosswind/core/fieldmap"
 	"crosswind/core/record"
@@ -128,6 +129,7 @@ type Options struct {
 	Maps    []*fieldmap.Map
 	Full    bool         // also hunt for pages that nothing refers to
 	Country string       // the exhibit's home country, ISO 3166-1 alpha-2, "" if not known
+	Made    time.Time    // when the source was made, the zero time if it does not say
 	Note    func(string) // what is wrong with a file, or why it is not read
 	Go      func() bool  // if not nil, asked now and then; false ends the reading
 }
@@ -202,7 +204,7 @@ func database(f *File, beside func(string) *File, names fieldmap.Names, opt Opti
 		note(errors.New("no field map is known for it"))
 		return true
 	}
-	db.Source.Country = opt.Country
+	db.Source.Country, db.Source.Made = opt.Country, opt.Made
 	going := salvage.Options{Full: opt.Full, Seen: func(int64) bool { return opt.Go == nil || opt.Go() }}
 	read := m.Records(salvage.New(db.File), db.Source, names, going, func(fieldmap.Members) {}, func(*salvage.Row) {})
 	for r, err := range fieldmap.Merge(func(yield func(*record.Record, error) bool) {

@@ -39,7 +39,7 @@ INSERT INTO card VALUES (1, 'H. Vold', NULL, 1000000000); INSERT INTO reach VALU
 	}
 	file := &File{Path: "/data/people/people.db", Stored: "people.db", Size: int64(len(b)), Open: func() (Bytes, error) { return whole{bytes.NewReader(b)}, nil }}
 	for r, err := range Records([]*File{file}, Options{Maps: fieldmap.Maps, Country: "GB", Note: func(string) {}}) {
-		fmt.Println(r.Kind, r.State, r.Text, r.Parties, r.At.Format("2006-01-02"), err)
+		fmt.Println(r.Kind, r.State, r.Text, r.Handles(), r.At().Format("2006-01-02"), err)
 	}
 	// Output: contact intact H. Vold [+447700900417] 2011-09-09 <nil>
 }

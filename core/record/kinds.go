@@ -31,6 +31,10 @@ const (
 	Device Group = "device"
 )
 
+// Roles are those that times have.
+var Roles = []string{"sent", "received", "delivered", "read", "edited", "withdrawn", "began", "ended", "made", "changed", "added", "opened", "taken", "visited",
+	"due", "deleted", "purged", "started", "stopped", "installed", "removed"}
+
 // Groups lists the groups in the order in which pages show them.
 var Groups = []Group{Talk, People, Plans, Media, Web, Places, Files, Device}
 
@@ -62,7 +66,7 @@ func init() {
 // Register adds a kind to the table. It is called before records are read, from init
 // functions, and panics if the entry is not whole or the kind is there already.
 func Register(a About) {
-	if a.Kind == "" || a.Title == "" || a.Plural == "" || a.Time == "" || a.Party == "" || !slices.Contains(Groups, a.Group) {
+	if a.Kind == "" || a.Title == "" || a.Plural == "" || !slices.Contains(Roles, a.Time) || a.Party == "" || !slices.Contains(Groups, a.Group) {
 		panic(fmt.Sprintf("record: the entry of kind %q is not whole", a.Kind))
 	}
 	if _, err := ParseKind(string(a.Kind)); err == nil {

@@ -8,6 +8,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -81,14 +82,23 @@ func (r *Record) Keep() {
 			*s, changed = c, true
 		}
 	}
-	for _, s := range []*string{&r.Thread, &r.ThreadTitle, &r.Person, &r.Handle, &r.Text} {
-		clean(s)
+	clean(&r.Text)
+	for i := range r.Times {
+		clean(&r.Times[i].Stored)
 	}
-	for i := range r.Details {
-		clean(&r.Details[i].Value)
+	for i := range r.Parties {
+		clean(&r.Parties[i].Handle)
+		clean(&r.Parties[i].Name)
+	}
+	if r.Conversation != nil {
+		clean(&r.Conversation.Key)
+		clean(&r.Conversation.Title)
+	}
+	for i := range r.Facts {
+		clean(&r.Facts[i].Value)
 	}
 	if changed {
-		r.Details = append(r.Details, Detail{Label: "Kept as", Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
+		r.Facts = append(r.Facts, Fact{Name: "Kept as", Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
 	}
 }
 
@@ -139,30 +149,148 @@ type Origin struct {
 	FieldMap    string   `json:"field_map"`      // which reading of the columns made the record
 }
 
-// Detail is a further fact of a record, as label and value.
-type Detail struct {
-	Label string `json:"label"`
+// Time is a time that a record names.
+type Time struct {
+	Role   string     `json:"role"`            // sent, read, purged …
+	At     *time.Time `json:"at,omitempty"`    // UTC; absent if it cannot be told
+	Stored string     `json:"stored"`          // the value as stored, with its epoch
+	Doubt  string     `json:"doubt,omitempty"` // why it cannot be so, "" if it can
+}
+
+// earliest is the time before which no handset kept records; slack is how far clocks and
+// zones may put a time behind the end of what it was read from.
+var earliest = time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC)
+
+const slack = 24 * time.Hour
+
+// Why a time cannot be so.
+const (
+	TooEarly = "before 1980"
+	TooLate  = "more than a day after its source was made"
+)
+
+// Doubted says of a time why it cannot be so: it lies before 1980, or more than a day
+// after its source was made, which is not asked if that is the zero time.
+func (t Time) Doubted(made time.Time) Time {
+	switch {
+	case t.At == nil:
+	case t.At.Before(earliest):
+		t.Doubt = TooEarly
+	case !made.IsZero() && t.At.After(made.Add(slack)):
+		t.Doubt = TooLate
+	}
+	return t
+}
+
+// Party is somebody whom a record names.
+type Party struct {
+	Role   string `json:"role"`           // from, to, with (which of these is not known) or card
+	Handle string `json:"handle"`         // as stored
+	Scheme string `json:"scheme"`         // telephone, mail or account
+	Normal string `json:"normal"`         // the handle in normal form, see package people; "" if it has none
+	Name   string `json:"name,omitempty"` // as a card of the same source gives it
+}
+
+// Conversation is what a record was said in.
+type Conversation struct {
+	Key   string `json:"key"`
+	Title string `json:"title,omitempty"`
+	Lost  bool   `json:"lost,omitempty"` // which one it was did not survive
+}
+
+// Fact is a further value of a record, under its name.
+type Fact struct {
+	Name  string `json:"name"`
 	Value string `json:"value"`
 }
 
 // Record is one record.
 type Record struct {
-	UID         string     `json:"uid"` // SHA-256, hex: the same whenever the same bytes are read
-	Kind        Kind       `json:"kind"`
-	State       State      `json:"state"`
-	At          *time.Time `json:"at,omitempty"` // UTC
-	Original    string     `json:"original"`     // the time as it is stored, with its epoch
-	Purge       *time.Time `json:"purge,omitempty"`
-	Thread      string     `json:"thread,omitempty"` // key of the conversation
-	ThreadTitle string     `json:"thread_title,omitempty"`
-	Person      string     `json:"person,omitempty"`      // the other side's name, if known
-	Handle      string     `json:"handle,omitempty"`      // the other side's number or address, as stored
-	Parties     []string   `json:"parties,omitempty"`     // the handles in normal form, see package people
-	ThreadLost  bool       `json:"thread_lost,omitempty"` // the column of its conversation did not survive
-	Direction   string     `json:"direction,omitempty"`
-	Text        string     `json:"text"` // what it says: message text, call summary, contact name
-	Details     []Detail   `json:"details,omitempty"`
-	Origin      Origin     `json:"origin"`
+	UID          string        `json:"uid"` // SHA-256, hex: the same whenever the same bytes are read
+	Kind         Kind          `json:"kind"`
+	State        State         `json:"state"`
+	Times        []Time        `json:"times,omitempty"`
+	Parties      []Party       `json:"parties,omitempty"`
+	Conversation *Conversation `json:"conversation,omitempty"` // of a kind that has one
+	Direction    string        `json:"direction,omitempty"`    // in or out
+	Text         string        `json:"text"`                   // what it says: message text, call summary, contact name
+	Facts        []Fact        `json:"facts,omitempty"`
+	Origin       Origin        `json:"origin"`
+}
+
+// Time is the time that the timeline shows r at, which its kind names; the zero Time if it has none.
+func (r *Record) Time() Time {
+	role := r.Kind.About().Time
+	for _, t := range r.Times {
+		if t.Role == role {
+			return t
+		}
+	}
+	return Time{}
+}
+
+// Others are the times of r beside that.
+func (r *Record) Others() (out []Time) {
+	role := r.Kind.About().Time
+	for _, t := range r.Times {
+		if t.Role != role {
+			out = append(out, t)
+		}
+	}
+	return out
+}
+
+// At is where r lies on the timeline: nil if that cannot be told, or cannot be so.
+func (r *Record) At() *time.Time {
+	if t := r.Time(); t.Doubt == "" {
+		return t.At
+	}
+	return nil
+}
+
+// Thread is the key of r's conversation, "" if it has none.
+func (r *Record) Thread() string {
+	if r.Conversation == nil {
+		return ""
+	}
+	return r.Conversation.Key
+}
+
+// ThreadTitle is the title of r's conversation.
+func (r *Record) ThreadTitle() string {
+	if r.Conversation == nil {
+		return ""
+	}
+	return r.Conversation.Title
+}
+
+// ThreadLost reports whether it did not survive which conversation r was of.
+func (r *Record) ThreadLost() bool { return r.Conversation != nil && r.Conversation.Lost }
+
+// Handle lists the handles of r as they are stored, with commas.
+func (r *Record) Handle() string { return r.parties(func(p Party) string { return p.Handle }) }
+
+// Person lists the names of whoever its handles reach, with commas.
+func (r *Record) Person() string { return r.parties(func(p Party) string { return p.Name }) }
+
+func (r *Record) parties(part func(Party) string) string {
+	var out []string
+	for _, p := range r.Parties {
+		if s := part(p); s != "" && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// Handles are the handles of r in normal form.
+func (r *Record) Handles() (out []string) {
+	for _, p := range r.Parties {
+		if p.Normal != "" {
+			out = append(out, p.Normal)
+		}
+	}
+	return out
 }
 
 // SetUID derives the record's UID from what it is and where it lies.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"strings"
 	"testing"
+	"time"
 )
 
 // ISO/IEC 7812-1 annex B works out the check digit of 7992739871 as 3 (value
@@ -101,5 +102,31 @@ func TestStatesSayWhatWasSeen(t *testing.T) {
 		if s.Below() && !strings.Contains(s.Meaning, "consistent with") {
 			t.Errorf("%s does not say what it is consistent with: %s", s.State, s.Meaning)
 		}
+	}
+}
+
+// A time that cannot be so is told apart: it is neither where the handset's clock began to
+// count, nor in the future of what it was read from (common practice).
+func TestImpossibleTimes(t *testing.T) {
+	made := time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		at   time.Time
+		made time.Time
+		want string
+	}{
+		{time.Unix(0, 0).UTC(), made, TooEarly},
+		{time.Date(1979, 12, 31, 23, 59, 59, 0, time.UTC), time.Time{}, TooEarly},
+		{time.Date(1980, 1, 1, 0, 0, 0, 0, time.UTC), made, ""},
+		{made.Add(14 * time.Hour), made, ""}, // a local time of the zone that is farthest east
+		{made.Add(24*time.Hour + 1), made, TooLate},
+		{made.AddDate(70, 0, 0), time.Time{}, ""},
+	} {
+		r := &Record{Kind: Message, Times: []Time{{Role: "read", At: &made}, Time{Role: "sent", At: &c.at}.Doubted(c.made)}}
+		if got := r.Time().Doubt; got != c.want || (r.At() == nil) != (c.want != "") || len(r.Others()) != 1 {
+			t.Errorf("%v, made %v: %q, %v", c.at, c.made, got, r.At())
+		}
+	}
+	if r := (&Record{Kind: "never heard of"}); r.At() != nil || !strings.Contains(r.Kind.Title(), "Unknown kind") || r.Kind.UnmarshalText([]byte("x")) == nil {
+		t.Error("an unknown kind is taken for another")
 	}
 }

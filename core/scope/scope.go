@@ -121,6 +121,15 @@ type Subject struct {
 	Lost    bool     // which conversation it was of did not survive
 }
 
+// SubjectOf is what the gate asks of r, whose database has the members of each of its conversations.
+func SubjectOf(r *record.Record, members map[string][]string) Subject {
+	s := Subject{Kind: r.Kind, At: r.At(), Parties: r.Handles(), Lost: r.ThreadLost()}
+	if k := r.Thread(); k != "" {
+		s.Members = members[k]
+	}
+	return s
+}
+
 // Record says why a record is withheld.
 func (g *Gate) Record(s Subject) Why {
 	if g.Privileged(s.Parties) || g.Privileged(s.Members) {

@@ -48,11 +48,7 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size i
 				return "", err
 			}
 		}
-		s := scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Lost: r.ThreadLost}
-		if r.Thread != "" {
-			s.Members = members[db][r.Thread]
-		}
-		if w := g.Record(s); w != scope.Admitted {
+		if w := g.Record(scope.SubjectOf(r.Record, members[db])); w != scope.Admitted {
 			return fmt.Sprintf("record %s in it is withheld now, %s", r.UID, w), nil
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/backup"
 	"crosswind/core/digest"
 	"crosswind/core/fieldmap"
 	"crosswind/core/reading"
@@ -191,6 +192,13 @@ func (q *Recoverer) pass(ctx context.Context, c *store.Case, a *store.Acquisitio
 		return nil, err
 	}
 	p := &pass{Recoverer: q, c: c, a: a, recovery: rec.ID, full: rec.FullPass, gate: scope.AsOf(store.Scopes(auth), rec.Authority, rec.StartedAt), home: e.Home(), names: fieldmap.Names{}}
+	var label backup.Label
+	if err := json.Unmarshal(a.Facts, &label); err != nil {
+		return nil, fmt.Errorf("what acquisition %d says of its source: %w", a.Number, err)
+	}
+	if p.made = label.Made; p.made.IsZero() && a.EndedAt != nil {
+		p.made = *a.EndedAt
+	}
 	p.dbs, p.beside, err = q.databases(ctx, a)
 	return p, err
 }
@@ -217,6 +225,7 @@ type pass struct {
 	beside   map[string]*store.File
 	gate     *scope.Gate
 	home     string // the exhibit's home country
+	made     time.Time
 	names    fieldmap.Names
 }
 
@@ -340,7 +349,7 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 			yield(nil, err)
 			return
 		}
-		db.Source.Country = p.home
+		db.Source.Country, db.Source.Made = p.home, p.made
 		opt := salvage.Options{Full: p.full, Seen: func(n int64) bool { told(n); return ctx.Err() == nil }}
 		survey := salvage.New(db.File)
 		mapped := newMapping(survey, db.Source)
@@ -394,11 +403,7 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 
 // admits asks the gate of a record.
 func (p *pass) admits(r *record.Record, members map[string][]string) scope.Why {
-	s := scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Lost: r.ThreadLost}
-	if r.Thread != "" {
-		s.Members = members[r.Thread]
-	}
-	why := p.gate.Record(s)
+	why := p.gate.Record(scope.SubjectOf(r, members))
 	if why == scope.Admitted && p.a.LiveOnly && r.State.Below() {
 		why = scope.NotAskedFor
 	}

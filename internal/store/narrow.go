@@ -244,8 +244,13 @@ func (t *Tx) nameAgain(acquisition int64, handle string) error {
 			name = n.Summary
 		}
 	}
-	return t.exec("naming people again", `UPDATE record SET person = $4, body = CASE $4 WHEN '' THEN body - 'person' ELSE jsonb_set(body, '{person}', to_jsonb($4::text)) END
-WHERE acquisition_id = $1 AND kind <> ALL($2) AND parties[1] = $3`, acquisition, record.Cards(), handle, name)
+	const others = "WHERE r.acquisition_id = $1 AND r.kind <> ALL($2) AND r.parties @> ARRAY[$3]"
+	if err := t.exec("naming people again", `UPDATE record r SET body = jsonb_set(body, '{parties}', (SELECT jsonb_agg(CASE WHEN p->>'normal' <> $3 THEN p WHEN $4 = '' THEN p - 'name' ELSE p || jsonb_build_object('name', $4::text) END ORDER BY n)
+  FROM jsonb_array_elements(body->'parties') WITH ORDINALITY x(p, n))) `+others, acquisition, record.Cards(), handle, name); err != nil {
+		return err
+	}
+	return t.exec("naming people again", `UPDATE record r SET person = coalesce((SELECT string_agg(name, ', ' ORDER BY first) FROM (SELECT p->>'name' AS name, min(n) AS first
+  FROM jsonb_array_elements(body->'parties') WITH ORDINALITY x(p, n) WHERE p->>'name' <> '' GROUP BY 1) y), '') `+others, acquisition, record.Cards(), handle)
 }
 
 // fillParties gives the records of databases of earlier versions their parties in

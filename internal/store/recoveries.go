@@ -186,8 +186,8 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		}
 		r.Keep()
 		body, err := json.Marshal(r)
-		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At, r.Thread, r.ThreadTitle, r.ThreadLost,
-			r.Person, r.Handle, Array[string](r.Parties).param(), d.Path, r.Direction, r.Text, body}, err
+		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),
+			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Text, body}, err
 	}))
 	if fault != nil {
 		return fault

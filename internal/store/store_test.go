@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -279,8 +280,8 @@ func TestHostileTextIsKept(t *testing.T) {
 	}
 	at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for range 2 { // the second time must change nothing
-		x := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Text: hostile, ThreadTitle: hostile, Details: []record.Detail{{Label: "x", Value: hostile}},
-			Parties: []string{"x"}, Origin: record.Origin{Table: hostile, Fields: []record.Field{{Name: hostile}}}}
+		x := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at, Stored: hostile}}, Text: hostile, Conversation: &record.Conversation{Key: hostile, Title: hostile},
+			Facts: []record.Fact{{Name: "x", Value: hostile}}, Parties: []record.Party{{Handle: hostile, Normal: "x", Name: hostile}}, Origin: record.Origin{Table: hostile, Fields: []record.Field{{Name: hostile}}}}
 		if ch, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}"), Notes: []string{hostile},
 			Map: &store.PageMap{Tables: []string{hostile}, Cells: []byte{}, Tally: []byte(`[{"table":"\u0000"}]`), Rows: []store.FoundRow{{Tab: hostile, Fields: []byte(`"\u0000 \\u0000"`)}}},
 		}, func(yield func(*record.Record, error) bool) { yield(x, nil) }); err != nil || ch != (store.Changes{}) {
@@ -289,7 +290,7 @@ func TestHostileTextIsKept(t *testing.T) {
 	}
 	broken := errors.New("the reader broke off")
 	if _, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/y", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
-		if yield(&record.Record{UID: "2", Kind: record.Message, State: record.Intact, At: &at}, nil) {
+		if yield(&record.Record{UID: "2", Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at}}}, nil) {
 			yield(nil, broken)
 		}
 	}); !errors.Is(err, broken) {
@@ -344,7 +345,7 @@ func TestStaleWorkersWriteNothing(t *testing.T) {
 	}
 	second := take()
 	at := time.Now()
-	rec := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, At: &at, Parties: []string{"+447700900551"}}
+	rec := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at}}, Parties: []record.Party{{Normal: "+447700900551"}}}
 	save := func(r *store.Run, d *store.RecoveredDatabase, with bool) error {
 		d.RecoveryID, d.Path, d.ByOrigin, d.Withheld = v.ID, "/x", []byte("{}"), []byte("{}")
 		_, err := s.SaveDatabase(ctx, c, r, a, d, func(yield func(*record.Record, error) bool) {
@@ -475,10 +476,10 @@ func TestRecordsOfAnEarlierVersion(t *testing.T) {
 	}
 }
 
-// A version that told records by the first 16 digits of their IDs, and named these in its
-// ledger, is brought up to date: records, marks and ledger stay, and later entries name
-// the whole ID.
-func TestRecordsOfShortIDs(t *testing.T) {
+// A version that told records by the first 16 digits of their IDs, named these in its
+// ledger, and had one time and one other party to a record, is brought up to date: records,
+// marks and ledger stay, and later entries name the whole ID.
+func TestRecordsOfTheEarlierShape(t *testing.T) {
 	url := storetest.URL(t)
 	s := storetest.At(t, url)
 	ctx := context.Background()
@@ -489,13 +490,17 @@ func TestRecordsOfShortIDs(t *testing.T) {
 		t.Fatal(err)
 	}
 	row := func(n int64) *record.Record {
-		x := &record.Record{Kind: record.Message, State: record.Intact, Text: "t", Parties: []string{"x"},
-			Origin: record.Origin{Stored: "a ü/b.db", SHA256: strings.Repeat("ab", 32), Offset: 1<<40 + n, Length: 17, Table: "said"}}
+		at, purge := time.Date(2026, 9, 11, 20, 58, int(n), 5e8, time.UTC), time.Date(2026, 10, 11, 0, 0, 0, 0, time.UTC)
+		x := &record.Record{Kind: record.Message, State: record.Held, Text: "t", Direction: "in", Facts: []record.Fact{{Name: "Mood", Value: "good"}},
+			Times:        []record.Time{{Role: "sent", At: &at, Stored: "12 s"}, {Role: "purged", At: &purge, Stored: "not kept by the version that read it"}},
+			Parties:      []record.Party{{Role: "from", Handle: "07700 900417", Scheme: "telephone", Normal: "+447700900417", Name: "Ketil"}},
+			Conversation: &record.Conversation{Key: "7", Title: "Nets"},
+			Origin:       record.Origin{Stored: "a ü/b.db", SHA256: strings.Repeat("ab", 32), Offset: 1<<40 + n, Length: 17, Table: "said"}}
 		x.SetUID()
 		return x
 	}
 	list := func() []store.Record {
-		rs, _, err := s.Untimed(ctx, store.Filter{CaseID: c.ID}, 0, 10)
+		rs, _, err := s.Records(ctx, store.Filter{CaseID: c.ID}, store.After{}, 10)
 		if err != nil || len(rs) != 2 {
 			t.Fatal(len(rs), err)
 		}
@@ -505,7 +510,9 @@ func TestRecordsOfShortIDs(t *testing.T) {
 		_ = yield(row(0), nil) && yield(row(1), nil)
 	})
 	if err == nil {
-		_, err = s.DB().ExecContext(ctx, "UPDATE record SET uid = left(uid, 16), body = jsonb_set(body, '{uid}', to_jsonb(left(uid, 16)))")
+		_, err = s.DB().ExecContext(ctx, `UPDATE record SET uid = left(uid, 16), body = jsonb_build_object('uid', left(uid, 16), 'kind', kind, 'state', state, 'at', body->'times'->0->'at', 'original', '12 s',
+  'purge', body->'times'->1->'at', 'thread', thread, 'thread_title', thread_title, 'person', person, 'handle', handle, 'parties', to_jsonb(parties), 'direction', direction, 'text', summary,
+  'details', '[{"label": "To be purged", "value": "x"}, {"label": "Mood", "value": "good"}]'::jsonb, 'origin', body->'origin')`)
 	}
 	for _, x := range list() {
 		if err == nil {
@@ -517,15 +524,15 @@ func TestRecordsOfShortIDs(t *testing.T) {
 		t.Fatal(err, err2)
 	}
 	defer owner.Close(ctx)
-	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id = 14"); err != nil {
+	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14"); err != nil {
 		t.Fatal(err)
 	}
 	s = storetest.At(t, url)
 	rs := list()
 	for i := range rs {
 		w, err := rs[i].Whole()
-		if want := row(int64(i)).UID; err != nil || rs[i].UID != want || w.UID != want || rs[i].MarkReason == nil {
-			t.Errorf("%+v, %v; want %s", rs[i], err, want)
+		if want := row(int64(i)); err != nil || rs[i].UID != want.UID || !reflect.DeepEqual(w, want) || rs[i].MarkReason == nil {
+			t.Errorf("%+v, %+v, %v; want %+v", rs[i], w, err, want)
 		}
 	}
 	for _, step := range []func() error{func() error { return nil }, func() error { return s.Mark(ctx, c, &rs[0], "since", "x") }, func() error { return s.Unmark(ctx, c, &rs[1], "x") }} {
@@ -562,7 +569,7 @@ func reading(t testing.TB, s *store.Store, c *store.Case, e *store.Exhibit) (*st
 	return r, func(n int) error {
 		_, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
 			for i := range n {
-				if !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, At: &at, Text: "t", Parties: []string{"x"}}, nil) {
+				if !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at}}, Text: "t", Parties: []record.Party{{Normal: "x"}}}, nil) {
 					return
 				}
 			}
@@ -597,7 +604,7 @@ func TestReadingAgain(t *testing.T) {
 		}
 		ch, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", FieldMap: fieldMap, Whole: whole, ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
 			for i, text := range texts {
-				if text != "" && !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, At: &at, Text: text, Parties: []string{"x"}, Origin: record.Origin{FieldMap: fieldMap}}, nil) {
+				if text != "" && !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at}}, Text: text, Parties: []record.Party{{Normal: "x"}}, Origin: record.Origin{FieldMap: fieldMap}}, nil) {
 					return
 				}
 			}

@@ -145,7 +145,7 @@ func TestOnlyTheTableNamesKinds(t *testing.T) {
 			switch {
 			case err != nil:
 				return err
-			case d.IsDir() && (path == "../standin" || path == "../../core/record"):
+			case d.IsDir() && (path == "../standin" || path == "../../core/record" || path == "../store/migrations"): // which bring up to date what kinds there were
 				return fs.SkipDir
 			case strings.HasSuffix(path, "_test.go") || others[path]:
 			case strings.HasSuffix(path, ".go"):

@@ -29,7 +29,7 @@ func TestTheReportLeavesNothingOut(t *testing.T) {
 	want := untimed
 	many := func(yield func(*record.Record, error) bool) {
 		say := func(n int, at *time.Time) bool {
-			return yield(&record.Record{UID: fmt.Sprint("m", n), Kind: record.Message, State: record.Intact, At: at, Text: "m", Parties: []string{"+447700900417"}}, nil)
+			return yield(&record.Record{UID: fmt.Sprint("m", n), Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: at}}, Text: "m", Parties: []record.Party{{Handle: "+447700900417", Normal: "+447700900417"}}}, nil)
 		}
 		for i := range untimed {
 			if !say(i, nil) {

@@ -129,7 +129,7 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 				t.Fatal(err)
 			}
 			counts[r.State]++
-			if r.At == nil || r.At.Year() != 2026 && r.State != record.Recovered {
+			if r.At() == nil || r.At().Year() != 2026 && r.State != record.Recovered {
 				t.Errorf("%+v has no time of the story", r)
 			}
 			if r.State == record.Recovered && (r.Kind == record.Message || r.Kind == record.Contact) && len(r.Origin.Lost) <= 1 {

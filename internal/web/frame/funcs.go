@@ -5,6 +5,7 @@ import (
 	"html/template"
 	"math"
 	"reflect"
+	"regexp"
 	"strings"
 	"time"
 	"unicode"
@@ -17,7 +18,7 @@ import (
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "clock": Clock, "day": Day,
-	"wedge": wedge, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
 	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },
@@ -76,6 +77,17 @@ func Short(s string) string {
 	return s[:4] + " " + s[4:8]
 }
 
+// recordID is how a record's ID is written, by earlier versions in short.
+var recordID = regexp.MustCompile(`^([0-9a-f]{16}|[0-9a-f]{64})$`)
+
+// About writes what an entry of the ledger is on: of a record's ID the digits that pages show.
+func About(on string) string {
+	if recordID.MatchString(on) {
+		return "record " + on[:16]
+	}
+	return on
+}
+
 // When writes an instant in a zone, with the zone's offset.
 func When(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2006 15:04:05 -07:00") }
 
@@ -111,8 +123,8 @@ var sentences = map[string]string{
 	"password.list": "list of passwords given", "password.list_refused": "list of passwords refused", "archive.received": "received", "archive.unpacked": "unpacked", "archive.refused": "refused",
 	"source.named": "named as a place of sources", "loss.stated": "loss stated", "route.chosen": "route chosen", "backup.asked_for": "asked to make a backup", "backup.made": "made a backup", "account.signed_in": "signed in to", "account.refused": "sign-in to the account refused", "handset.step": "step seen on the handset", "case.noted": "noted", "authority.document": "document attached", "known_files.received": "list of known files received",
 	"known_files.imported": "list of known files imported", "schedule.set": "schedule set", "schedule.ended": "schedule ended", "run.taken_up": "taken up again", "run.interrupted": "interrupted", "photograph.added": "photographed", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
-	"backup.content_read": "never encrypted: its content is in the vault", "rule.overridden": "done against a rule, for a reason", "record.read_again": "a marked record, read anew", "exhibit.renamed": "renamed", "source.unnamed": "no place of sources any more",
-	"records.recovered": "records recovered", "record.marked": "record marked", "record.unmarked": "mark taken away",
+	"backup.content_read": "never encrypted: its content is in the vault", "rule.overridden": "done against a rule, for a reason", "record.read_again": "marked, and read anew", "exhibit.renamed": "renamed", "source.unnamed": "no place of sources any more",
+	"records.recovered": "records recovered", "record.marked": "marked", "record.unmarked": "mark taken away",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
 	"manifest.downloaded": "manifest downloaded", "signin": "signed in", "signout": "signed out",
 	"examiner.added": "examiner added",
@@ -125,7 +137,7 @@ func Sentence(s *store.LedgerState) string {
 	if s == nil || s.Last == nil {
 		return "no entry yet"
 	}
-	return s.Last.On + " " + Words(s.Last.What)
+	return About(s.Last.On) + " " + Words(s.Last.What)
 }
 
 // capital begins a sentence.
