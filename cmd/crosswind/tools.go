@@ -144,9 +144,6 @@ func verifyCommand() *cobra.Command {
 				return errQuiet
 			}
 			fmt.Printf("%s holds: case %s, %d files, %d records, %d ledger entries, sealed with the Ed25519 key %s\n", a[0], casefile.Printable(r.Case), r.Files, r.Records, r.Entries, r.Key)
-			if r.Unread > 0 {
-				fmt.Printf("The values of %d records were not read again from their bytes: this version does not have their field maps.\n", r.Unread)
-			}
 			if key == "" {
 				fmt.Println("Compare this key with the one that the examiner gives you by another way, in person, by telephone or on paper: whoever forges a package can sign it with a key of their own. With --key this is checked.")
 			}

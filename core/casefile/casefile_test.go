@@ -36,6 +36,12 @@ func sum(b []byte) string { s := sha256.Sum256(b); return hex.EncodeToString(s[:
 
 var madeAt = time.Date(2026, 9, 25, 10, 0, 0, 0, time.UTC)
 
+// fieldMap is that of the small package.
+var (
+	fieldMap = []byte("name = \"a\"\nversion = 1\npath = \"/a\"\n[[reading]]\ntable = \"t\"\nkind = \"message\"\ntext = { column = \"x\" }\n[[reading]]\ntable = \"u\"\nkind = \"call\"\ntext = { column = \"x\" }\n")
+	mapName  = MapsDir + sum(fieldMap) + ".toml"
+)
+
 // parts are the payload of a small package: two records out of one file, and one whose
 // file is withheld.
 func parts(t testing.TB) []Part {
@@ -48,10 +54,10 @@ func parts(t testing.TB) []Part {
 	for _, span := range [][2]int{{11, 13}, {29, 12}} {
 		id := record.Int(1234567890123456789)
 		lines = append(lines, &RecordLine{Record: &record.Record{Kind: record.Message, State: record.Recovered, Times: []record.Time{{Role: "sent", At: &madeAt}}, Text: string(file[span[0] : span[0]+span[1]]),
-			Origin: record.Origin{Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), RowID: &id, Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}}})
+			Origin: record.Origin{Table: "t", FieldMap: "a 1", MapSHA256: sum(fieldMap), Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), RowID: &id, Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}}})
 	}
 	cell := other[:15]
-	lines = append(lines, &RecordLine{FileWithheld: true, Record: &record.Record{Kind: record.Call, State: record.Intact, Origin: record.Origin{Stored: "parcels/bcdefghi", SHA256: sum(other), Length: len(cell), Digest: sum(cell)}}})
+	lines = append(lines, &RecordLine{FileWithheld: true, Record: &record.Record{Kind: record.Call, State: record.Intact, Origin: record.Origin{Table: "u", FieldMap: "a 1", MapSHA256: sum(fieldMap), Stored: "parcels/bcdefghi", SHA256: sum(other), Length: len(cell), Digest: sum(cell)}}})
 	var records, book, heads bytes.Buffer
 	report := `<!doctype html><p><span data-figure="marked">3</span> records: <span data-figure="state Recovered">2</span> and <span data-figure="state Intact">1</span></p>`
 	entries := []ledger.Entry{{What: "case.opened", On: "T-1"}, {What: "acquisition.ended", On: source, Detail: map[string]string{"manifest_sha256": sum([]byte(manifest))}}}
@@ -85,7 +91,7 @@ func parts(t testing.TB) []Part {
 			heads.Write(signed(t, check))
 		}
 	}
-	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(CSVName, CSV(lines)), Bytes(FilesDir+sum(file), file), Bytes(CellsDir+sum(cell), cell),
+	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(CSVName, CSV(lines)), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(CellsDir+sum(cell), cell),
 		Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
 }
 
@@ -163,7 +169,7 @@ func TestPackageVerifies(t *testing.T) {
 	z := pack(t)
 	for _, p := range []string{z, unpack(t, z)} {
 		r, err := VerifyPath(context.Background(), p, Options{})
-		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 17 {
+		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 18 {
 			t.Errorf("%s: %+v, %v", p, r, err)
 		}
 	}
@@ -256,7 +262,8 @@ func TestEveryByteCounts(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, f := range files {
-		for i := 0; i < len(f.Data); i += 1 + len(f.Data)/1000 { // of long files every few bytes
+		step := 1 + len(f.Data)/400 // of long files every few bytes, others in each run
+		for i := rand.IntN(step); i < len(f.Data); i += step {
 			f.Data[i] ^= 1 << (i % 8)
 			r, err := Verify(context.Background(), files, Options{})
 			if err != nil {
@@ -272,7 +279,7 @@ func TestEveryByteCounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for i := 0; i < len(good); i += 7 {
+	for i := rand.IntN(17); i < len(good); i += 17 {
 		b := bytes.Clone(good)
 		b[i] ^= 1 << (i % 8)
 		if err := os.WriteFile(z, b, 0o644); err != nil {
@@ -559,6 +566,9 @@ func TestPartsSpeakOfEachOther(t *testing.T) {
 		"an unknown member":            {replace(RecordsName, `{"acquisition":1`, `{"a":1,"acquisition":1`), "is not a record"},
 		"a ledger of another case":     {replace(LedgerName, `"book":"case T-1"`, `"book":"case T-2"`), "book"},
 		"a head that is not canonical": {replace(HeadName, "{", "{ "), "canonical"},
+		"another field map":            {replace(mapName, `column = "x"`, `column = "y"`), "its field map: " + mapName + " has the SHA-256"},
+		"a field map's name":           {replace(RecordsName, `"field_map":"a 1"`, `"field_map":"a 2"`), "is a 1, not a 2"},
+		"a field map that is none":     {replace(RecordsName, `"map_sha256":"`, `"map_sha256":"../`), "is not a SHA-256"},
 		"a file of nothing":            {func(ps []Part) []Part { return append(ps, Bytes("data/files/"+sum(nil), nil)) }, "nothing in the package speaks of it"},
 	} {
 		path := packAs(t, Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "tester", At: madeAt, Parts: c.change(parts(t))}, key)

@@ -9,10 +9,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"strconv"
 	"strings"
 
 	"crosswind/core/fieldmap"
+	"crosswind/core/record"
 )
 
 // readRecords checks that each record is in canonical form and gives the ID that its
@@ -92,8 +94,10 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 		c.fault(where, name+err.Error(), "", "")
 	} else if sum := sha256.Sum256(cell); hex.EncodeToString(sum[:]) != o.Digest {
 		c.fault(where, name+"the SHA-256 of its bytes", o.Digest, hex.EncodeToString(sum[:]))
-	} else if differs, known := fieldmap.Again(r.Record, cell); !known {
-		c.r.Unread++
+	} else if m, err := c.fieldMap(o); err != nil {
+		c.fault(where, name+"its field map: "+err.Error(), "", "")
+	} else if differs, known := m.Again(r.Record, cell); !known {
+		c.fault(where, name+"its field map reads no such row", "", "")
 	} else {
 		for _, d := range differs {
 			c.fault(where, name+"is not what its bytes say: its "+d.Part, strconv.Quote(d.Gives), strconv.Quote(d.Says))
@@ -117,6 +121,33 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 	case m.Reason != r.Mark || m.By != r.MarkedBy:
 		c.fault(where, name+"its mark is not that of the ledger", m.Reason+" ("+m.By+")", r.Mark+" ("+r.MarkedBy+")")
 	}
+}
+
+// fieldMap gives the field map that a record names, which the package carries.
+func (c *checker) fieldMap(o record.Origin) (*fieldmap.Map, error) {
+	name := MapsDir + o.MapSHA256 + ".toml"
+	if !fs.ValidPath(name) || strings.Contains(o.MapSHA256, "/") {
+		return nil, fmt.Errorf("%q is not a SHA-256", o.MapSHA256)
+	}
+	c.used[name] = true
+	if m := c.maps[o.MapSHA256]; m != nil {
+		return m, nil
+	}
+	b, err := c.read(name)
+	if err != nil {
+		return nil, err
+	}
+	m, err := fieldmap.Parse(name, b)
+	switch {
+	case err != nil:
+		return nil, err
+	case m.SHA256 != o.MapSHA256:
+		return nil, fmt.Errorf("%s has the SHA-256 %s", name, m.SHA256)
+	case m.ID() != o.FieldMap:
+		return nil, fmt.Errorf("%s is %s, not %s", name, m.ID(), o.FieldMap)
+	}
+	c.maps[m.SHA256] = m
+	return m, nil
 }
 
 // table compares records.csv with what the records give.

@@ -20,6 +20,7 @@ import (
 	"unicode/utf8"
 
 	"crosswind/core/digest"
+	"crosswind/core/fieldmap"
 	"crosswind/core/ledger"
 )
 
@@ -67,7 +68,6 @@ type Result struct {
 	Key     string // that signed the seal, hex
 	Files   int
 	Records int
-	Unread  int   // records whose field map this version does not have: their values were not read again
 	Entries int64 // of the ledger
 	Faults  []Fault
 }
@@ -83,7 +83,8 @@ type checker struct {
 	sums    map[string]sums // of every file that is there
 	bag, at string          // by the seal
 	records []*RecordLine
-	used    map[string]bool // files that a record lies in, or that a record names
+	used    map[string]bool          // files that a record lies in, or that a record names
+	maps    map[string]*fieldmap.Map // by SHA-256
 	marks   Marks
 }
 
@@ -106,7 +107,7 @@ func Verify(ctx context.Context, fsys fs.FS, o Options) (*Result, error) {
 }
 
 func verify(ctx context.Context, fsys fs.FS, o Options) (*checker, error) {
-	c := &checker{ctx: ctx, fsys: fsys, o: o, r: &Result{}, sums: map[string]sums{}, used: map[string]bool{}}
+	c := &checker{ctx: ctx, fsys: fsys, o: o, r: &Result{}, sums: map[string]sums{}, used: map[string]bool{}, maps: map[string]*fieldmap.Map{}}
 	if _, err := fs.Stat(fsys, BagItName); err != nil {
 		return nil, fmt.Errorf("not a case package: %w", err)
 	}

@@ -42,6 +42,7 @@ const (
 	HeadsName    = "data/ledger/heads.jsonl" // those that were signed before, by size
 	FilesDir     = "data/files/"             // each file under its SHA-256
 	CellsDir     = "data/cells/"             // bytes of a record whose file is withheld, under their SHA-256
+	MapsDir      = "data/maps/"              // the field maps that records were read by, under their SHA-256
 	ManifestsDir = "data/manifests/"         // of the acquisitions
 )
 

@@ -12,13 +12,13 @@ import (
 // Difference is a part of a record that is not what its bytes give.
 type Difference struct{ Part, Gives, Says string }
 
-// Again reads a record's own bytes again by the map that it names, and says in which of
-// its parts the record is not what they give. What takes more than the row is left out:
-// names and titles that are looked up, and columns that go on in other pages. A map that
-// this version does not have is said to be so in known.
-func Again(r *record.Record, cell []byte) (differs []Difference, known bool) {
+// Again reads a record's own bytes again by the map m, which is the one that it names, and
+// says in which of its parts the record is not what they give. What takes more than the
+// row is left out: names and titles that are looked up, and columns that go on in other pages.
+// A row that the map does not read is said to be so in known.
+func (m *Map) Again(r *record.Record, cell []byte) (differs []Difference, known bool) {
 	for _, enc := range []sqlitefile.Encoding{sqlitefile.UTF8, sqlitefile.UTF16LE, sqlitefile.UTF16BE} { // the cell does not say which
-		rd := readingOf(r, cell, enc)
+		rd := m.readingOf(r, cell, enc)
 		if rd == nil {
 			continue
 		}
@@ -36,20 +36,18 @@ func Again(r *record.Record, cell []byte) (differs []Difference, known bool) {
 
 // readingOf finds the reading that made a record: the first of its table whose condition
 // holds for its cell.
-func readingOf(r *record.Record, cell []byte, enc sqlitefile.Encoding) *Reading {
+func (m *Map) readingOf(r *record.Record, cell []byte, enc sqlitefile.Encoding) *Reading {
 	var p *partial
-	for _, m := range Maps {
-		for i := range m.Readings {
-			rd := &m.Readings[i]
-			if m.ID() != r.Origin.FieldMap || rd.Table != r.Origin.Table {
-				continue
-			}
-			if p == nil {
-				p = cellValues(r, cell)
-			}
-			if rd.Where.admits(p.get, enc) {
-				return rd
-			}
+	for i := range m.Readings {
+		rd := &m.Readings[i]
+		if rd.Table != r.Origin.Table || rd.Kind != r.Kind {
+			continue
+		}
+		if p == nil {
+			p = cellValues(r, cell)
+		}
+		if rd.Where.admits(p.get, enc) {
+			return rd
 		}
 	}
 	return nil

@@ -40,6 +40,9 @@ type Map struct {
 // ID names the map and the layout, as records do.
 func (m *Map) ID() string { return fmt.Sprintf("%s %d", m.Name, m.Version) }
 
+// Source is the map's file.
+func (m *Map) Source() string { return m.source }
+
 // Lookup is a table in which other rows' references are found, rows that were recovered
 // beside live ones; Key may be the row id's own column. Of several values all are given.
 type Lookup struct {
@@ -54,9 +57,9 @@ type Reading struct {
 	Table        string       `toml:"table"`
 	Where        *Condition   `toml:"where"`
 	Kind         record.Kind  `toml:"kind"`
-	State        record.State `toml:"state"` // of its live rows: Intact or Held
-	Time         *Part        `toml:"time"` // the one on the timeline
-	Times        []Moment     `toml:"times"` // further ones
+	State        record.State `toml:"state"`        // of its live rows: Intact or Held
+	Time         *Part        `toml:"time"`         // the one on the timeline
+	Times        []Moment     `toml:"times"`        // further ones
 	Conversation *Part        `toml:"conversation"` // its lookup gives the title
 	Handle       *Part        `toml:"handle"`       // a number or address of the other side
 	Direction    *Part        `toml:"direction"`
@@ -212,7 +215,7 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	}
 	var err error
 	r.Origin, err = origin(row, src)
-	r.Origin.FieldMap = m.ID()
+	r.Origin.FieldMap, r.Origin.MapSHA256 = m.ID(), m.SHA256
 	r.SetUID()
 	return r, err
 }

@@ -102,7 +102,9 @@ func ParseKind(s string) (Kind, error) {
 }
 
 // Known reports whether k is in the table.
-func (k Kind) Known() bool { return slices.ContainsFunc(table, func(a About) bool { return a.Kind == k }) }
+func (k Kind) Known() bool {
+	return slices.ContainsFunc(table, func(a About) bool { return a.Kind == k })
+}
 
 // About is the entry of k. One of a kind that is not in the table says so in its names.
 func (k Kind) About() About {

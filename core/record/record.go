@@ -147,6 +147,7 @@ type Origin struct {
 	Lost        []string `json:"lost,omitempty"` // columns that did not survive whole
 	Confidence  float64  `json:"confidence"`     // 0 to 1; docs/recovery.md
 	FieldMap    string   `json:"field_map"`      // which reading of the columns made the record
+	MapSHA256   string   `json:"map_sha256"`     // of the map's file, hex
 }
 
 // Time is a time that a record names.

@@ -106,8 +106,8 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	var live, below, withheld int64
 	var used []string
 	for _, d := range gave {
-		if m := fieldmap.ByID(d.FieldMap); m != nil && !slices.Contains(used, m.ID()+" "+m.SHA256) {
-			used = append(used, m.ID()+" "+m.SHA256)
+		if m := d.FieldMap + " " + d.MapSHA256; d.MapSHA256 != "" && !slices.Contains(used, m) {
+			used = append(used, m)
 		}
 		live += d.Live
 		for words, n := range d.Origins() {
@@ -329,7 +329,10 @@ func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, e
 	}
 	m := db.FieldMap(fieldmap.Maps)
 	if m != nil {
-		res.FieldMap = m.ID()
+		res.FieldMap, res.MapSHA256 = m.ID(), m.SHA256
+		if err := p.Store.KeepFieldMap(ctx, m.SHA256, m.Source()); err != nil {
+			return ch, err
+		}
 	}
 	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, db, m, res, note, told))
 }

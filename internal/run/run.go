@@ -200,7 +200,10 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 	defer cancel(nil)
 	var beats sync.WaitGroup
 	beats.Go(func() { w.beat(run, cancel, t) })
-	err := w.try(run, t)
+	up, err := w.Store.Up(run)
+	if err == nil {
+		err = w.try(run, t)
+	}
 	cause := context.Cause(run)
 	cancel(nil)
 	beats.Wait()
@@ -227,7 +230,7 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 	case ctx.Err() != nil:
 		act.What = "run.interrupted"
 		err = w.Store.Interrupt(end, r, "", act)
-	case t.cutOff.Load():
+	case t.cutOff.Load() || store.Away(err) || w.restarted(end, up):
 		act.What = "run.interrupted"
 		err = w.Store.Interrupt(end, r, err.Error(), act)
 	default:
@@ -239,6 +242,13 @@ func (w *Worker) do(ctx context.Context, r *store.Run) {
 	if err != nil {
 		w.Log.Error("ending a run", "run", r.ID, "error", err)
 	}
+}
+
+// restarted reports whether the database has been restarted since it came up at a moment:
+// what broke off meanwhile can say so in many ways.
+func (w *Worker) restarted(ctx context.Context, up time.Time) bool {
+	now, err := w.Store.Up(ctx)
+	return err != nil || !now.Equal(up)
 }
 
 // try calls the job of a run. A panic in it is the run's failure, not the process's.

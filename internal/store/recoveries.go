@@ -33,6 +33,7 @@ type RecoveredDatabase struct {
 	RecoveryID int64 `db:"recovery_id"`
 	Path       string
 	FieldMap   string `db:"field_map"`
+	MapSHA256  string `db:"map_sha256"`
 	Live       int64
 	ByOrigin   json.RawMessage `db:"by_origin"`
 	Notes      Array[string]
@@ -157,9 +158,9 @@ func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisitio
 		if ch, err = t.merge(c, a, d, r.By); err != nil {
 			return err
 		}
-		if err := t.exec("keeping what "+d.Path+" gave", "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld, whole) VALUES ($1, $2, $3, $4, $5, $6, $7, $8) "+
-			"ON CONFLICT (recovery_id, path) DO UPDATE SET field_map = excluded.field_map, live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld, whole = excluded.whole",
-			d.RecoveryID, d.Path, d.FieldMap, d.Live, d.ByOrigin, d.Notes.param(), d.Withheld, d.Whole); err != nil {
+		if err := t.exec("keeping what "+d.Path+" gave", "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld, whole, map_sha256) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) "+
+			"ON CONFLICT (recovery_id, path) DO UPDATE SET field_map = excluded.field_map, live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld, whole = excluded.whole, map_sha256 = excluded.map_sha256",
+			d.RecoveryID, d.Path, d.FieldMap, d.Live, d.ByOrigin, d.Notes.param(), d.Withheld, d.Whole, d.MapSHA256); err != nil {
 			return err
 		}
 		if d.Map != nil {
@@ -239,6 +240,19 @@ LEFT JOIN mark m ON m.record_id = r.id WHERE r.acquisition_id = $1 AND r.body <>
 	}
 	ch.Gone = int64(len(gone))
 	return ch, t.drop(c, gone, "not found again, or outside scope, by the reading with "+cmp.Or(d.FieldMap, "no field map"), by)
+}
+
+// KeepFieldMap keeps a field map's file under its SHA-256.
+func (s *Store) KeepFieldMap(ctx context.Context, sha256, source string) error {
+	return s.change(ctx, func(t *Tx) error {
+		return t.exec("keeping a field map", "INSERT INTO field_map(sha256, source) VALUES ($1, $2) ON CONFLICT DO NOTHING", sha256, source)
+	}, false)
+}
+
+// FieldMap gives the file of a field map by its SHA-256.
+func (s *Store) FieldMap(ctx context.Context, sha256 string) (source string, err error) {
+	err = s.get(ctx, &source, "reading the field map "+sha256, "SELECT source FROM field_map WHERE sha256 = $1", sha256)
+	return source, err
 }
 
 // EndRecovery ends a recovery and its run.

@@ -8,6 +8,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -261,6 +262,21 @@ func describe(what string, err error) error {
 		return fmt.Errorf("%s %w", what, ErrTaken)
 	}
 	return fmt.Errorf("%s: %w", what, err)
+}
+
+// Up says since when the database has been there: it is another moment after it was
+// restarted.
+func (s *Store) Up(ctx context.Context) (since time.Time, err error) {
+	err = s.get(ctx, &since, "asking the database since when it has been there", "SELECT pg_postmaster_start_time()")
+	return since, err
+}
+
+// Away reports whether an error says that the database went away: classes 08 and 57P of
+// its codes (PostgreSQL 15, appendix A), or a connection that could not be made.
+func Away(err error) bool {
+	var pg *pgconn.PgError
+	var connecting *pgconn.ConnectError
+	return errors.As(err, &connecting) || errors.As(err, &pg) && (strings.HasPrefix(pg.Code, "08") || strings.HasPrefix(pg.Code, "57P"))
 }
 
 // Internal reports whether an error is what the database says of a statement: that is for

@@ -524,7 +524,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 		t.Fatal(err, err2)
 	}
 	defer owner.Close(ctx)
-	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14"); err != nil {
+	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map"); err != nil {
 		t.Fatal(err)
 	}
 	s = storetest.At(t, url)

