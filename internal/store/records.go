@@ -247,7 +247,7 @@ func (s *Store) Extent(ctx context.Context, f Filter) (first, last *time.Time, e
 }
 
 // Counts counts the records of a filter by kind and side of the waterline, in n bins of
-// equal length, in whole microseconds, over its window.
+// equal length, in whole microseconds, over its window. A bin can come in parts.
 func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Count, err error) {
 	q, args := f.where(true)
 	micros := f.To.UnixMicro() - f.From.UnixMicro()
@@ -262,8 +262,17 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 		Below bool
 		N     int
 	}
-	err = s.list(ctx, &rows, "counting records", fmt.Sprintf("SELECT date_bin($%d::interval, r.at, $%d) AS at, r.kind, r.state <> 'intact' AS below, count(*) AS n", len(args)-1, len(args))+
-		f.countFrom()+q+" AND r.at IS NOT NULL GROUP BY 1, 2, 3", args...)
+	bin := fmt.Sprintf("SELECT date_bin($%d::interval, r.at, $%d) AS at, r.kind, r.state <> 'intact' AS below, ", len(args)-1, len(args))
+	by := q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
+	if f.Words != "" || f.Marked || stride < 2*time.Hour.Microseconds() {
+		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
+	} else { // kept counts, but of hours in which a bin begins, or the window ends
+		args = append(args, n, f.To)
+		edges := fmt.Sprintf("WITH edge AS MATERIALIZED (SELECT DISTINCT date_trunc('hour', e, 'UTC') AS hour FROM (SELECT $%d::timestamptz + i * $%d::interval AS e FROM generate_series(0, $%d) i UNION SELECT $%d) x) ",
+			len(args)-2, len(args)-3, len(args)-1, len(args))
+		err = s.list(ctx, &rows, "counting records", edges+bin+"sum(n)::bigint AS n FROM record_hour r WHERE r.at > '-infinity' AND r.at NOT IN (SELECT hour FROM edge) AND "+by+
+			" UNION ALL "+bin+"count(*) AS n FROM edge JOIN record r ON r.at >= edge.hour AND r.at < edge.hour + interval '1 hour' WHERE "+by, args...)
+	}
 	for _, r := range rows {
 		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, Below: r.Below, N: r.N})
 	}

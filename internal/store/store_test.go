@@ -524,7 +524,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 		t.Fatal(err, err2)
 	}
 	defer owner.Close(ctx)
-	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map"); err != nil {
+	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour"); err != nil {
 		t.Fatal(err)
 	}
 	s = storetest.At(t, url)
@@ -674,7 +674,18 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 			t.Fatal(err)
 		}
 	}
-	for _, w := range [][2]time.Time{{begin, begin.Add(24 * time.Hour)}, {begin, begin.Add(7 * time.Microsecond)}, {ats[4], ats[5]}, {begin.Add(-time.Hour), begin.Add(time.Hour)}, {begin, begin}} {
+	for _, q := range []string{"DELETE FROM record WHERE uid IN ('17', '18', '300')", "UPDATE record SET state = 'earlier', at = at + interval '1 hour' WHERE uid IN ('20', '250')", "UPDATE record SET at = NULL WHERE uid = '21'"} {
+		if _, err := owner.ExecContext(ctx, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	left := int64(len(ats) - 3)
+	windows := [][2]time.Time{{begin.Add(-17*time.Minute - 3300*time.Millisecond), begin.Add(23*24*time.Hour + 5)}, {begin.Add(-time.Hour), begin.Add(28 * time.Hour)}, {begin.Add(time.Hour), begin.Add(29 * time.Hour)}}
+	for i := range 20 { // of which most begin and end within an hour, some bins in none
+		from := begin.Add(time.Duration(i) * 3671 * time.Second)
+		windows = append(windows, [2]time.Time{from, from.Add(28*time.Hour + time.Duration(i)*10007*time.Second)})
+	}
+	for _, w := range append(windows, [][2]time.Time{{begin, begin.Add(24 * time.Hour)}, {begin, begin.Add(7 * time.Microsecond)}, {ats[4], ats[5]}, {begin.Add(-time.Hour), begin.Add(time.Hour)}, {begin, begin}}...) {
 		const n = 7
 		f := store.Filter{CaseID: c.ID, From: w[0], To: w[1]}
 		counts, err := s.Counts(ctx, f, n)
@@ -702,13 +713,21 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 		t.Fatal(err)
 	}
 	for words, want := range map[string]int64{"harbour ketch": 1, "HARBOUR": 1, `"off the harbour"`: 1, `"harbour the off"`: 0, `ketch "the harbour`: 1, "ketch sloop": 0, "07700 900417": 1, "+447700900417": 1,
-		"(07700) 900-417": 1, "900417": 1, "900418": 0, "417": 1, "k_tch": 0, `"`: int64(len(ats)), "": int64(len(ats))} {
+		"(07700) 900-417": 1, "900417": 1, "900418": 0, "417": 1, "k_tch": 0, `"`: left, "": left} {
 		if n := storetest.Count(t, s, store.Filter{CaseID: c.ID, Words: words}); n != want {
 			t.Errorf("%s: %d records, want %d", words, n, want)
 		}
 	}
+	if rows, err := s.Board(ctx, c.ID); err != nil || rows[0].Records != left {
+		t.Errorf("the board: %+v, %v", rows, err)
+	}
+	var odd int
+	if err := s.DB().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT case_id, exhibit_id, kind, state, coalesce(date_trunc('hour', at, 'UTC'), '-infinity') AS at, count(*) AS n FROM record GROUP BY 1, 2, 3, 4, 5) r
+FULL JOIN record_hour h USING (case_id, exhibit_id, kind, state, at) WHERE h.n IS DISTINCT FROM r.n`).Scan(&odd); err != nil || odd != 0 {
+		t.Errorf("%d hours are not counted right, %v", odd, err)
+	}
 	months, err := s.Months(ctx, store.Filter{CaseID: c.ID})
-	if err != nil || len(months) != 3 || months[1].N != int64(len(ats)-2) {
+	if err != nil || len(months) != 3 || months[1].N != left-3 {
 		t.Errorf("%v, %v", months, err)
 	}
 	if months, err = s.Months(ctx, store.Filter{CaseID: c.ID, Kinds: []string{"contact"}}); err != nil || len(months) != 0 {
