@@ -4,7 +4,10 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"html"
+	"io"
 	"net/http"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -70,6 +73,70 @@ func TestTheReportLeavesNothingOut(t *testing.T) {
 	}
 	if b, err := r.HTML(); err != nil || !bytes.Contains(b, []byte("0001-01-01 00:00:00")) || !bytes.Contains(b, []byte("9999-01-01 00:00:00")) {
 		t.Error("the first and the last year are not in it: ", err)
+	}
+}
+
+// The list of Examine goes on to its end, through records with a time and those without; what
+// a script does not ask for is not worked out.
+func TestTheListGoesOn(t *testing.T) {
+	t.Parallel()
+	w := newSite(t)
+	const timed, untimed = 160, 170 // of which the first are whole pages
+	many := func(yield func(*record.Record, error) bool) {
+		for i := range timed + untimed {
+			r := &record.Record{UID: fmt.Sprint("m", i), Kind: record.Message, State: record.Intact, Text: fmt.Sprint("line ", i), Parties: []record.Party{{Normal: "x"}}}
+			if at := time.Date(2026, 9, 1, 0, i, 0, 0, time.UTC); i < timed {
+				r.Times = []record.Time{{Role: "sent", At: &at}}
+			}
+			if !yield(r, nil) {
+				return
+			}
+		}
+	}
+	if _, err := w.s.DB().Exec("UPDATE authority SET scope_from = NULL, scope_to = NULL; DELETE FROM record"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.s.QueueRun(t.Context(), w.cs, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "E"}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := w.s.TakeRun(t.Context(), run.NewProcess("test"), run.DefaultLease)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.s.SaveDatabase(t.Context(), w.cs, r, w.acq, &store.RecoveredDatabase{RecoveryID: w.recovery(r), Path: "/many", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, many); err != nil {
+		t.Fatal(err)
+	}
+	var list []string
+	next := regexp.MustCompile(`<tr data-more><td colspan="8"><a href="([^"]*)"`)
+	for page, n := kase+"/examine", 0; page != ""; n++ {
+		req, _ := http.NewRequest("GET", w.base+page, nil)
+		if n > 0 {
+			req.Header.Set("Crosswind-Regions", "list")
+		}
+		res, err := w.client.Do(req)
+		if err != nil || n > 10 {
+			t.Fatal(n, err)
+		}
+		b, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if bytes.Contains(b, []byte(`class="waterline"`)) != (n == 0) {
+			t.Errorf("page %d: the chart is there when it is not asked for, or not there", n)
+		}
+		if got := bytes.Contains(b, []byte("Records that have no time")); got != (len(list) <= timed && bytes.Contains(b, []byte("line 160<"))) {
+			t.Errorf("page %d: the head of those without a time", n)
+		}
+		for _, m := range regexp.MustCompile(`>(line \d+)</td>`).FindAllSubmatch(b, -1) {
+			list = append(list, string(m[1]))
+		}
+		page = ""
+		if m := next.FindSubmatch(b); m != nil {
+			page = html.UnescapeString(string(m[1]))
+		}
+	}
+	for i := range timed + untimed {
+		if i >= len(list) || list[i] != fmt.Sprint("line ", i) {
+			t.Fatalf("%d records, want %d; wrong from %d on", len(list), timed+untimed, i)
+		}
 	}
 }
 

@@ -3,6 +3,7 @@
 package examine
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
@@ -44,10 +45,13 @@ type content struct {
 	Filter   store.Filter
 	Records  []store.Record
 	Untimed  []store.Record
-	Next     string
-	Timeless int64 // records without a time
+	Next     string // where the list goes on; "" at its end
+	GoesOn   bool   // the list is not at its beginning
+	GoesOff  bool   // it is among the records without a time
+	Timeless int64  // records without a time
 	Chosen   *chosen
 	Refused  string
+	regions  []string // those that are asked for, all if there are none
 	// Records that lie years before and after all others, and the span that holds all.
 	Before, After int64
 	Farthest      timeline.Window
@@ -78,40 +82,74 @@ func (a pages) page(c *gin.Context) error {
 	return a.Render(c, files, p, "examine.html")
 }
 
+// Wants reports whether a region of the page is asked for: a script that swaps some names them.
+func (v *content) Wants(region string) bool {
+	return len(v.regions) == 0 || slices.Contains(v.regions, region)
+}
+
 func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
-	ctx := c.Request.Context()
-	v := &content{Filter: readFilter(p)}
-	w, full, err := a.window(c, p, v)
-	if err != nil {
-		return nil, err
+	v := &content{Filter: readFilter(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
+	c.Header("Vary", "Crosswind-Regions")
+	if v.Wants("chart") || v.Wants("list") {
+		if err := a.overview(c, p, v); err != nil {
+			return nil, err
+		}
 	}
-	v.Filter.From, v.Filter.To = w.From, w.To
-	if v.Chart, err = a.chart(c, p, v.Filter, w, full); err != nil {
-		return nil, err
-	}
-	if v.Timeless, err = a.Store.CountUntimed(ctx, v.Filter); err != nil {
-		return nil, err
-	}
-	after, err := readAfter(p.Query.Get("after"))
-	if err != nil {
-		return nil, err
-	}
-	var next *store.After
-	if v.Records, next, err = a.Store.Records(ctx, v.Filter, after, pageSize); err != nil {
-		return nil, err
-	}
-	if next != nil {
-		v.Next = fmt.Sprintf("%d.%d", next.At.UnixMicro(), next.ID)
-	} else if v.Untimed, _, err = a.Store.Untimed(ctx, v.Filter, 0, 500); err != nil {
-		return nil, err
-	}
-	if r := p.Query.Get("r"); r != "" {
+	var err error
+	if r := p.Query.Get("r"); r != "" && (v.Wants("pane") || v.Wants("drawer")) {
 		v.Chosen, err = a.choose(c, p, r, p.Query.Get("o") != "")
 		if errors.Is(err, store.ErrNotFound) {
 			p.Fault, err = "There is no such record in this case.", nil
 		}
 	}
 	return v, err
+}
+
+// overview gives the chart and the list.
+func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
+	ctx := c.Request.Context()
+	w, full, err := a.window(c, p, v)
+	if err != nil {
+		return err
+	}
+	v.Filter.From, v.Filter.To = w.From, w.To
+	if v.Wants("chart") {
+		if v.Chart, err = a.chart(c, p, v.Filter, w, full); err != nil {
+			return err
+		}
+		if v.Timeless, err = a.Store.CountUntimed(ctx, v.Filter); err != nil {
+			return err
+		}
+	}
+	if v.Wants("list") {
+		return a.list(ctx, v, p.Query.Get("after"))
+	}
+	return nil
+}
+
+// list gives a page of the list, from a place in it on: records in order of time, and after
+// them those without one.
+func (a pages) list(ctx context.Context, v *content, from string) error {
+	v.GoesOn = from != ""
+	after, untimed, err := readAfter(from)
+	if err != nil {
+		return err
+	}
+	if v.GoesOff = untimed > 0; !v.GoesOff {
+		var next *store.After
+		if v.Records, next, err = a.Store.Records(ctx, v.Filter, after, pageSize); err != nil {
+			return err
+		}
+		if next != nil {
+			v.Next = fmt.Sprintf("%d.%d", next.At.UnixMicro(), next.ID)
+			return nil
+		}
+	}
+	var next int64
+	if v.Untimed, next, err = a.Store.Untimed(ctx, v.Filter, untimed, pageSize); next > 0 {
+		v.Next = fmt.Sprintf("%s%d", noTime, next)
+	}
+	return err
 }
 
 // readFilter reads the filter from the address. In the words, kind: and state:
@@ -138,21 +176,30 @@ func readFilter(p *frame.Page) store.Filter {
 	return f
 }
 
-func readAfter(s string) (store.After, error) {
+// noTime begins a place in the list that is after a record without a time.
+const noTime = "none."
+
+// readAfter reads a place in the list: after a record with a time, or after one without,
+// whose id is untimed.
+func readAfter(s string) (after store.After, untimed int64, err error) {
 	if s == "" {
-		return store.After{}, nil
+		return after, 0, nil
+	}
+	bad := frame.Bad("after=%q is not a place in the list", s)
+	if id, ok := strings.CutPrefix(s, noTime); ok {
+		if untimed, err = strconv.ParseInt(id, 10, 64); err != nil || untimed <= 0 {
+			return after, 0, bad
+		}
+		return after, untimed, nil
 	}
 	at, id, ok := strings.Cut(s, ".")
 	us, err1 := strconv.ParseInt(at, 10, 64)
 	n, err2 := strconv.ParseInt(id, 10, 64)
-	if !ok || err1 != nil || err2 != nil {
-		return store.After{}, frame.Bad("after=%q is not a place in the list", s)
-	}
 	t := time.UnixMicro(us)
-	if y := t.UTC().Year(); y < 1 || y > 9999 {
-		return store.After{}, frame.Bad("after=%q is not a place in the list", s)
+	if y := t.UTC().Year(); !ok || err1 != nil || err2 != nil || y < 1 || y > 9999 {
+		return after, 0, bad
 	}
-	return store.After{At: t, ID: n}, nil
+	return store.After{At: t, ID: n}, 0, nil
 }
 
 // window is the span that the chart shows: what the address says, else where the

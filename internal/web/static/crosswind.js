@@ -16,7 +16,9 @@ let visits = 0;
 // If nobody asked for it, what is being typed into is left alone.
 Crosswind.visit = async function (url, { push = true, regions = null, asked = true } = {}) {
   const mine = ++visits;
-  const answer = await fetch(url, { headers: { Accept: "text/html" } });
+  const headers = { Accept: "text/html" };
+  if (regions) headers["Crosswind-Regions"] = regions.join(" ");
+  const answer = await fetch(url, { headers });
   const page = new DOMParser().parseFromString(await answer.text(), "text/html");
   if (mine !== visits) return; // a later one has overtaken it
   if (!answer.ok || !page.querySelector("[data-region]")) {
@@ -161,7 +163,7 @@ const more = new IntersectionObserver(async (seen) => {
     if (!s.isIntersecting) continue;
     more.unobserve(s.target);
     const link = s.target.querySelector("a");
-    const answer = await fetch(link.href);
+    const answer = await fetch(link.href, { headers: { "Crosswind-Regions": "list" } });
     const page = new DOMParser().parseFromString(await answer.text(), "text/html");
     const body = s.target.closest("tbody");
     const rows = page.querySelectorAll(`tbody[data-rows="${body.dataset.rows}"] > tr`);
