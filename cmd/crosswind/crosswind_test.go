@@ -84,28 +84,37 @@ func TestHash(t *testing.T) {
 	}
 }
 
-// What docs/fieldmaps.md says of its map is what the command says.
-func TestMapCheck(t *testing.T) {
+// fieldMaps gives the blocks of docs/fieldmaps.md.
+func fieldMaps(t *testing.T) []string {
+	t.Helper()
 	page, err := os.ReadFile("../../docs/fieldmaps.md")
 	if err != nil {
 		t.Fatal(err)
 	}
-	blocks := strings.Split(string(page), "```")
+	return strings.Split(string(page), "```")
+}
+
+// habitsMap is the whole map that the page shows.
+func habitsMap(t *testing.T) string { return strings.TrimPrefix(fieldMaps(t)[3], "toml\n") }
+
+// What docs/fieldmaps.md says of its map is what the command says.
+func TestMapCheck(t *testing.T) {
+	blocks := fieldMaps(t)
 	dir := t.TempDir()
-	cmd := exec.Command("sqlite3", filepath.Join(dir, "habits.sqlite"))
+	cmd := exec.Command("sqlite3", filepath.Join(dir, "habits.db"))
 	cmd.Stdin = strings.NewReader(strings.TrimPrefix(blocks[1], "sql"))
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	if err := os.WriteFile(filepath.Join(dir, "habits.toml"), []byte(strings.TrimPrefix(blocks[3], "toml\n")), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, "habits.toml"), []byte(habitsMap(t)), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	out, stderr, code := command(t, dir, "map", "check", "habits.toml", "habits.sqlite")
+	out, stderr, code := command(t, dir, "map", "check", "habits.toml", "habits.db")
 	if _, after, _ := strings.Cut(out, "\n"); code != 0 || stderr != "" || after != blocks[5] {
 		t.Errorf("%d %s\n%s", code, stderr, out)
 	}
-	os.WriteFile(filepath.Join(dir, "other.toml"), []byte(strings.Replace(strings.TrimPrefix(blocks[3], "toml\n"), `value = "owner"`, `value = "who"`, 1)), 0o644)
-	if _, stderr, code = command(t, dir, "map", "check", "other.toml", "habits.sqlite"); code == 0 || !strings.Contains(stderr, `other.toml, line 19: the table "habit" has no column "who"`) {
+	os.WriteFile(filepath.Join(dir, "other.toml"), []byte(strings.Replace(habitsMap(t), `value = "owner"`, `value = "who"`, 1)), 0o644)
+	if _, stderr, code = command(t, dir, "map", "check", "other.toml", "habits.db"); code == 0 || !strings.Contains(stderr, `other.toml, line 19: the table "habit" has no column "who"`) {
 		t.Errorf("%d %s", code, stderr)
 	}
 }

@@ -84,6 +84,7 @@ func demoCommand() *cobra.Command {
 	f.StringVar(&s.Database, "database", env("CROSSWIND_DATABASE", ""), "address of the PostgreSQL database as its administrator, postgres://…: the demo makes the application's role in it")
 	f.StringVar(&s.Listen, "listen", env("CROSSWIND_LISTEN", "127.0.0.1:8417"), "address and port to listen on")
 	s.rate(c)
+	s.maps(c)
 	f.StringVar(&dir, "dir", ".local/demo", "folder for everything of the demo")
 	f.IntVar(&recordings, "recordings", democase.Full.Recordings, "number of 20 MiB sound recordings in the demo's backup")
 	return c

@@ -81,6 +81,22 @@ func TestRead(t *testing.T) {
 			t.Errorf("%s: %q did not come back", c.source, c.says)
 		}
 	}
+	// An app that no built-in map reads, by the map of docs/fieldmaps.md.
+	if err := os.WriteFile(filepath.Join(dir, "habits.toml"), []byte(habitsMap(t)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	habits := map[record.State]int{}
+	for _, r := range read("--map", "habits.toml", "backups/harbour-phone-2026-09-24") {
+		if r.Origin.FieldMap == "habits 1" {
+			habits[r.State]++
+			if r.State == record.Recovered && strings.Contains(r.Text, "nobody asks") && r.At().Format("2006-01-02") == "2026-09-12" {
+				habits["told"]++
+			}
+		}
+	}
+	if habits[record.Intact] < 150 || habits[record.Recovered] < 5 || habits["told"] != 1 {
+		t.Errorf("habits: %v", habits)
+	}
 	// A tree, the same in an archive, and one database of it alone.
 	tree := filepath.Join(dir, "tree")
 	if err := os.MkdirAll(filepath.Join(tree, "data/ring"), 0o755); err != nil {

@@ -69,13 +69,17 @@ func (s *settings) flags(c *cobra.Command) {
 		s.Backups = folders(v)
 		return nil
 	})
-	f.StringVar(&s.Maps, "maps", env("CROSSWIND_MAPS", ""), "a folder of field maps of your own, which go before the built-in ones; the same for all processes")
+	s.maps(c)
 	f.StringSliceVar(&s.Handsets, "handset", nil, "address of the link to a connected handset, http://…; may be given again")
 	f.StringVar(&s.Service, "cloud", "", "address of the cloud service, http://…")
 	s.Backups = folders(env("CROSSWIND_BACKUPS", ""))
 	f.IntVar(&s.Runs, "runs", 2, "how many runs go at once in this process")
 	s.rate(c)
 	f.DurationVar(&s.Lease, "lease", run.DefaultLease, "how long a run is held without a sign of life; the same for all processes")
+}
+
+func (s *settings) maps(c *cobra.Command) {
+	c.Flags().StringVar(&s.Maps, "maps", env("CROSSWIND_MAPS", ""), "a folder of field maps of your own, which go before the built-in ones; the same for all processes")
 }
 
 func (s *settings) rate(c *cobra.Command) {

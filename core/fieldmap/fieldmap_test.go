@@ -199,7 +199,7 @@ func TestWorkedExample(t *testing.T) {
 	before := slices.Clone(Maps)
 	Add(m)
 	defer func() { Maps = before }()
-	rs, _ := read(t, "/apps/any/habits.sqlite", block("sql"), false, nil)
+	rs, _ := read(t, "/data/any/habits.db", block("sql"), false, nil)
 	if want := "+447700900417"; !slices.Equal(members["1"], []string{want}) || len(members["2"]) != 0 {
 		t.Errorf("members %v", members)
 	}

@@ -61,6 +61,7 @@ const (
 	talkPath   = "/data/talk/talk.db"
 	ringPath   = "/data/ring/ring.db"
 	peoplePath = "/data/people/people.db"
+	habitsPath = "/data/habits/habits.db" // which no built-in map reads: docs/fieldmaps.md has one
 )
 
 // deletions is when the owner deleted things, one after the other.
@@ -74,7 +75,7 @@ func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
 	for _, m := range []struct {
 		path string
 		make func(string, time.Time, *rand.Rand, *Truth) ([]byte, error)
-	}{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}} {
+	}{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}, {habitsPath, habits}} {
 		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), end, rand.New(rand.NewPCG(26, uint64(len(m.path)))), t)
 		if err != nil {
 			return nil, nil, err
@@ -310,6 +311,51 @@ func cards(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.remove(t, peoplePath, "card", "single rows", "id % 8 = 3 AND id > 99")
 	db.remove(t, peoplePath, "reach", "single rows", "card % 8 = 3 AND card > 99")
 	return db.finish(t, peoplePath, "card", "reach")
+}
+
+// habits writes the database of an app for habits, whose layout is that of docs/fieldmaps.md.
+func habits(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+	db, err := openDB(path, 1024)
+	if err != nil {
+		return nil, err
+	}
+	defer db.Close()
+	db.exec("CREATE TABLE habit(id INTEGER PRIMARY KEY, title TEXT NOT NULL, owner TEXT)")
+	db.exec("CREATE TABLE entry(id INTEGER PRIMARY KEY, habit INTEGER NOT NULL, sort INTEGER NOT NULL, at REAL NOT NULL, mood TEXT, extra TEXT)")
+	db.exec("BEGIN")
+	db.exec("INSERT INTO habit VALUES (1, 'Row before breakfast', ?), (2, 'No sugar', NULL), (3, 'In bed by eleven', NULL)", owner)
+	rowed := []string{"fog, 4 km", "out to the second buoy", "flat calm", "turned back, swell", "with Leif", "arms like lead"}
+	slept := []string{"read too long", "asleep at once", "the neighbours again", "late shift"}
+	n := 0
+	add := func(habit, sort int, at time.Time, mood, note, tag string) {
+		n++
+		extra := any(nil)
+		if note != "" {
+			extra = fmt.Sprintf(`{"note": %q, "tags": [%q]}`, note, tag)
+		}
+		db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, nullif(?, ''), ?)", n, habit, sort, at.Sub(fieldmap.Millis2001.Since).Seconds(), mood, extra)
+	}
+	moods := []string{"good", "good", "bad"}
+	for at := start; at.Before(end); at = at.AddDate(0, 0, 1) {
+		add(1+r.IntN(3), 9, at.Add(-time.Hour), "", "", "") // the app's own reminder
+		if r.IntN(3) > 0 {
+			add(1, 0, at.Add(time.Duration(r.IntN(5400))*time.Second), moods[r.IntN(3)], rowed[r.IntN(len(rowed))], "boat")
+		}
+		if r.IntN(4) == 0 {
+			add(2, 0, at.Add(14*time.Hour), moods[r.IntN(3)], "", "")
+		}
+		switch night := at.Add(17 * time.Hour); {
+		case at.Month() == time.September && at.Day() == 11:
+			add(3, 0, night.Add(4*time.Hour+37*time.Minute), "bad", "not home before one, nobody asks", "night")
+		case r.IntN(2) == 0:
+			add(3, 0, night, moods[r.IntN(3)], slept[r.IntN(len(slept))], "night")
+		}
+	}
+	db.exec("COMMIT")
+	if !end.Before(deletions) {
+		db.remove(t, habitsPath, "entry", "single rows", "extra LIKE '%nobody asks%' OR id % 31 = 5")
+	}
+	return db.finish(t, habitsPath, "habit", "entry")
 }
 
 // picture is a small chart of invented soundings.
