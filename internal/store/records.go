@@ -292,13 +292,18 @@ func (s *Store) RecordByID(ctx context.Context, caseID, id int64) (*Record, erro
 	return &all[0], nil
 }
 
-// Around lists the conversation of a record: n before it and n after.
+// Around lists the conversation of a record, in its own database: n before it and n after.
+// A record that is of none, or has no time, has nothing around it.
 func (s *Store) Around(ctx context.Context, r *Record, n int) (out []Record, err error) {
+	if r.Thread == "" || r.At == nil {
+		return nil, nil
+	}
+	const same = "r.acquisition_id = $1 AND r.db = $7 AND r.kind = $2 AND r.thread = $3 AND r.thread <> '' AND (r.at, r.id)"
 	return s.records(ctx, r.CaseID, "reading the conversation", nil, `SELECT * FROM (
-  (`+recordSelect+`r.acquisition_id = $1 AND r.kind = $2 AND r.thread = $3 AND (r.at, r.id) <= ($4, $5) ORDER BY r.at DESC, r.id DESC LIMIT $6)
+  (`+recordSelect+same+` <= ($4, $5) ORDER BY r.at DESC, r.id DESC LIMIT $6)
   UNION ALL
-  (`+recordSelect+`r.acquisition_id = $1 AND r.kind = $2 AND r.thread = $3 AND (r.at, r.id) > ($4, $5) ORDER BY r.at, r.id LIMIT $6)) c ORDER BY at, id`,
-		r.AcquisitionID, string(r.Kind), r.Thread, r.At, r.ID, n)
+  (`+recordSelect+same+` > ($4, $5) ORDER BY r.at, r.id LIMIT $6)) c ORDER BY at, id`,
+		r.AcquisitionID, string(r.Kind), r.Thread, r.At, r.ID, n, r.DB)
 }
 
 // Present finds the row that is alive of which r is an earlier version, and the same

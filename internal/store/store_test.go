@@ -524,7 +524,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 		t.Fatal(err, err2)
 	}
 	defer owner.Close(ctx)
-	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour"); err != nil {
+	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)"); err != nil {
 		t.Fatal(err)
 	}
 	s = storetest.At(t, url)
@@ -725,6 +725,22 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 	if err := s.DB().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT case_id, exhibit_id, kind, state, coalesce(date_trunc('hour', at, 'UTC'), '-infinity') AS at, count(*) AS n FROM record GROUP BY 1, 2, 3, 4, 5) r
 FULL JOIN record_hour h USING (case_id, exhibit_id, kind, state, at) WHERE h.n IS DISTINCT FROM r.n`).Scan(&odd); err != nil || odd != 0 {
 		t.Errorf("%d hours are not counted right, %v", odd, err)
+	}
+	// A conversation is of one database, and what is of none has nothing around it.
+	for i, talk := range [][2]string{{"/x", "1"}, {"/y", "1"}, {"/x", "1"}, {"/x", ""}, {"/x", ""}} {
+		if _, err := owner.ExecContext(ctx, "UPDATE record SET db = $1, thread = $2 WHERE uid = $3", talk[0], talk[1], fmt.Sprint(30+i)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	all, _, err := s.Records(ctx, store.Filter{CaseID: c.ID}, store.After{}, 1000)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range all {
+		want := map[string]int{"30": 2, "31": 1, "32": 2}[all[i].UID]
+		if around, err := s.Around(ctx, &all[i], 10); err != nil || len(around) != want {
+			t.Errorf("around %s there are %d records, %v", all[i].UID, len(around), err)
+		}
 	}
 	months, err := s.Months(ctx, store.Filter{CaseID: c.ID})
 	if err != nil || len(months) != 3 || months[1].N != left-3 {

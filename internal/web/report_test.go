@@ -133,6 +133,13 @@ func TestTheListGoesOn(t *testing.T) {
 			page = html.UnescapeString(string(m[1]))
 		}
 	}
+	var id string // of a message that is of no conversation: its text stands in the reading pane
+	if err := w.s.DB().QueryRow("SELECT id FROM record WHERE summary = 'line 170'").Scan(&id); err != nil {
+		t.Fatal(err)
+	}
+	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, `<dt>Message</dt><dd dir="auto">line 170</dd>`) || strings.Contains(page, `class="ruler"`) {
+		t.Error("a message of no conversation is not shown as one")
+	}
 	for i := range timed + untimed {
 		if i >= len(list) || list[i] != fmt.Sprint("line ", i) {
 			t.Fatalf("%d records, want %d; wrong from %d on", len(list), timed+untimed, i)

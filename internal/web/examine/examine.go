@@ -258,7 +258,7 @@ func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*c
 	if k.Whole, err = r.Whole(); err != nil {
 		return nil, err
 	}
-	if r.Kind.About().InTalk && r.At != nil {
+	if r.Kind.About().InTalk {
 		if k.Around, err = a.Store.Around(ctx, r, around); err != nil {
 			return nil, err
 		}
