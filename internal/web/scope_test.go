@@ -347,7 +347,7 @@ func (w *scene) pages() map[string][]string {
 		"/case/:case/intake/:id/label": {fmt.Sprintf("%s/intake/%d/label", c, w.acq.ExhibitID)}, "/case/:case/intake/receipt/:custody": {c + "/intake/receipt/1"},
 		"/case/:case/intake/photograph/:id": {c + "/intake/photograph/1"}, "/case/:case/intake/document/:id": {c + "/intake/document/1"},
 		"/case/:case/acquire": {c + "/acquire"}, "/case/:case/acquire/tree": {fmt.Sprintf("%s/acquire/tree?acq=%d", c, w.acq.ID), fmt.Sprintf("%s/acquire/tree?acq=%d&dir=/data/talk", c, w.acq.ID)},
-		"/case/:case/acquire/route": {c + "/acquire/route?exhibit=1-A"}, "/case/:case/acquire/handset": {c + "/acquire/handset?at=1&exhibit=1-A"}, "/case/:case/acquire/cloud": {c + "/acquire/cloud?exhibit=1-A"},
+		"/case/:case/acquire/route": {c + "/acquire/route?exhibit=1-A"}, "/case/:case/acquire/handset": {c + "/acquire/handset?at=1&exhibit=1-A"}, "/case/:case/acquire/handset/events": {c + "/acquire/handset/events"}, "/case/:case/acquire/cloud": {c + "/acquire/cloud?exhibit=1-A"},
 		"/case/:case/events": {c + "/events"}, "/case/:case/verify": {fmt.Sprintf("%s/verify?acq=%d", c, w.acq.ID)},
 		"/case/:case/verify/:id/manifest/:algorithm": {fmt.Sprintf("%s/verify/%d/manifest/sha256", c, w.acq.ID)},
 		"/case/:case/recover":                        {c + "/recover"}, "/case/:case/report": {c + "/report"}, "/case/:case/report/report.css": {c + "/report/report.css"},

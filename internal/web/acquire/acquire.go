@@ -23,11 +23,14 @@ import (
 //go:embed *.html
 var templates embed.FS
 
-type pages struct{ *frame.App }
+type pages struct {
+	*frame.App
+	watch *watch
+}
 
 // Routes adds the pages.
 func Routes(a *frame.App, inCase frame.Group) {
-	p := pages{a}
+	p := pages{a, &watch{}}
 	inCase.GET("/acquire", access.SeeSources, func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/acquire", access.Acquire, p.start)
 	inCase.GET("/acquire/tree", access.SeeSources, p.tree)
@@ -45,6 +48,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/acquire/cloud", access.Acquire, p.download)
 	inCase.POST("/acquire/cloud/sign-in", access.Acquire, p.signIn)
 	inCase.GET("/events", access.SeeSources, p.events)
+	inCase.GET("/acquire/handset/events", access.SeeSources, p.handsetEvents)
 	inCase.POST("/run/:id/:wish", access.Control, p.wish)
 }
 
@@ -74,6 +78,7 @@ type content struct {
 	Done     []acquired
 	Routes   []routed
 	Handsets []connected
+	Seen     string // what they were seen to do before they were asked
 	Service  string // address of the cloud service, "" for none
 }
 
@@ -106,6 +111,9 @@ func (a pages) page(c *gin.Context, fault error) error {
 	}
 	if v.Archives, err = a.Store.Archives(ctx, p.Case.ID); err != nil {
 		return err
+	}
+	if len(a.Acquirer.Handsets) > 0 {
+		v.Seen = a.seen(c)
 	}
 	v.Handsets = a.connectedHandsets(ctx)
 	for i := range v.Handsets {

@@ -44,6 +44,7 @@ type step struct {
 }
 
 type handsetPage struct {
+	Seen    string // what handsets were seen to do before it was asked
 	Link    connected
 	Service bool // by way of service mode
 	Steps   []step
@@ -106,8 +107,9 @@ func (a pages) handset(c *gin.Context, refused error) error {
 	if p.Exhibit == nil {
 		return fmt.Errorf("exhibit %q: %w", c.Query("exhibit"), store.ErrNotFound)
 	}
+	seen := a.seen(c)
 	s, err := l.State(c.Request.Context())
-	v := &handsetPage{Link: connected{Index: i, State: s, Gone: err != nil}, Service: c.Query("by") == "storage", Typed: strings.TrimSpace(c.Query("mark"))}
+	v := &handsetPage{Seen: seen, Link: connected{Index: i, State: s, Gone: err != nil}, Service: c.Query("by") == "storage", Typed: strings.TrimSpace(c.Query("mark"))}
 	if v.Link.Gone {
 		v.Link.State = &handset.State{}
 	}

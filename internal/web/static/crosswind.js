@@ -277,15 +277,39 @@ function listen() {
 document.addEventListener("crosswind:visited", listen);
 listen();
 
-// What is seen of a connected handset is looked at again every second.
-setInterval(async () => {
-  const part = document.querySelector("[data-poll]");
-  if (!part || document.hidden || part.matches(":focus-within")) return;
+// What is seen of the connected handsets tells of itself when it changes: the part of the
+// page that waits for it is fetched again, but not while somebody is in it.
+let watching = null,
+  seen = ""; // what the handsets do, as they were last seen
+function watchHandsets() {
+  const part = document.querySelector("[data-watch]");
+  if (!part) {
+    watching?.close();
+    watching = null;
+  } else if (!watching) {
+    watching = new EventSource(part.dataset.watch);
+    watching.addEventListener("handsets", (event) => {
+      seen = event.data;
+      seeHandsets();
+    });
+  }
+}
+let seeing = false;
+async function seeHandsets() {
+  const part = document.querySelector("[data-watch]");
+  if (seeing || !part || !seen || part.dataset.seen === seen || document.hidden || part.matches(":focus-within")) return;
   const { region, ready } = part.dataset;
-  await Crosswind.visit(location.href, { push: false, asked: false, regions: [region] });
-  if (document.querySelector("[data-poll]")?.dataset.ready !== ready)
+  seeing = true;
+  await Crosswind.visit(location.href, { push: false, asked: false, regions: [region] }).catch(() => {});
+  seeing = false;
+  if (document.contains(part)) return setTimeout(seeHandsets, 1000); // it was overtaken, or not answered
+  if (document.querySelector("[data-watch]")?.dataset.ready !== ready)
     Crosswind.visit(location.href, { push: false, asked: false, regions: ["handset-form", "foot"] });
-}, 1000);
+}
+document.addEventListener("visibilitychange", seeHandsets);
+document.addEventListener("focusout", () => setTimeout(seeHandsets, 0));
+document.addEventListener("crosswind:visited", watchHandsets);
+watchHandsets();
 
 // Components.
 document.addEventListener("alpine:init", () => {
