@@ -14,7 +14,9 @@ dir=$(mktemp -d "$base/crosswind-test-XXXXXX")
 chmod 755 "$dir"
 mkdir "$dir/tmp"
 export TMPDIR=$dir/tmp
+fuzzing=
 stop() {
+  [ -z "$fuzzing" ] || kill "$fuzzing" 2>/dev/null || true
   scripts/postgres.sh stop "$dir/pg"
   chmod -R u+w "$dir" && rm -rf "$dir"
 }
@@ -27,7 +29,17 @@ scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
 step go test ./...
-for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown; do
-  step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-4s}" -fuzzminimizetime 1x "./${target%:*}"
-done
-[ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL=$dir step npx playwright test --config e2e/playwright.config.mjs
+fuzz() {
+  for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown; do
+    step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-4s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}"
+  done
+}
+# The browser waits for the application most of the time: what fuzzes has a core meanwhile.
+fuzz >"$dir/fuzz.log" 2>&1 &
+fuzzing=$!
+failed=
+[ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL=$dir step npx playwright test --config e2e/playwright.config.mjs || failed=1
+wait "$fuzzing" || failed=1
+fuzzing=
+cat "$dir/fuzz.log"
+[ -z "$failed" ]
