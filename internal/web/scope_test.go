@@ -258,18 +258,17 @@ func (w *scene) post(path string, pairs ...string) (int, string) {
 
 func (w *scene) get(path string) (int, []byte) {
 	w.t.Helper()
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	if strings.HasSuffix(path, "/events") { // which goes on: what comes at once is enough
-		ctx, cancel = context.WithTimeout(ctx, 400*time.Millisecond)
-		defer cancel()
-	}
 	req, _ := http.NewRequestWithContext(ctx, "GET", w.base+path, nil)
 	res, err := w.client.Do(req)
 	if err != nil {
 		w.t.Fatal(path, err)
 	}
 	defer res.Body.Close()
+	if strings.HasSuffix(path, "/events") { // which goes on: what comes at once is enough
+		time.AfterFunc(400*time.Millisecond, cancel)
+	}
 	b, _ := io.ReadAll(res.Body)
 	return res.StatusCode, b
 }
