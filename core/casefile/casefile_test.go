@@ -542,6 +542,12 @@ func TestPartsSpeakOfEachOther(t *testing.T) {
 			return ps
 		}
 	}
+	second := func(name, old, now string) func([]Part) []Part { // the second place of it alone
+		return func(ps []Part) []Part {
+			const keep = "\x00"
+			return replace(name, keep, old)(replace(name, old, now)(replace(name, old, keep)(ps)))
+		}
+	}
 	drop := func(ps []Part) []Part {
 		for i := range ps {
 			if ps[i].Path == RecordsName {
@@ -568,6 +574,7 @@ func TestPartsSpeakOfEachOther(t *testing.T) {
 		"a head that is not canonical": {replace(HeadName, "{", "{ "), "canonical"},
 		"another field map":            {replace(mapName, `column = "x"`, `column = "y"`), "its field map: " + mapName + " has the SHA-256"},
 		"a field map's name":           {replace(RecordsName, `"field_map":"a 1"`, `"field_map":"a 2"`), "is a 1, not a 2"},
+		"a field map's second name":    {second(RecordsName, `"field_map":"a 1"`, `"field_map":"a 2"`), "is a 1, not a 2"},
 		"a field map that is none":     {replace(RecordsName, `"map_sha256":"`, `"map_sha256":"../`), "is not a SHA-256"},
 		"a file of nothing":            {func(ps []Part) []Part { return append(ps, Bytes("data/files/"+sum(nil), nil)) }, "nothing in the package speaks of it"},
 	} {

@@ -130,23 +130,23 @@ func (c *checker) fieldMap(o record.Origin) (*fieldmap.Map, error) {
 		return nil, fmt.Errorf("%q is not a SHA-256", o.MapSHA256)
 	}
 	c.used[name] = true
-	if m := c.maps[o.MapSHA256]; m != nil {
-		return m, nil
+	m := c.maps[o.MapSHA256]
+	if m == nil {
+		b, err := c.read(name)
+		if err != nil {
+			return nil, err
+		}
+		if m, err = fieldmap.Parse(name, b); err != nil {
+			return nil, err
+		}
+		if m.SHA256 != o.MapSHA256 {
+			return nil, fmt.Errorf("%s has the SHA-256 %s", name, m.SHA256)
+		}
+		c.maps[m.SHA256] = m
 	}
-	b, err := c.read(name)
-	if err != nil {
-		return nil, err
-	}
-	m, err := fieldmap.Parse(name, b)
-	switch {
-	case err != nil:
-		return nil, err
-	case m.SHA256 != o.MapSHA256:
-		return nil, fmt.Errorf("%s has the SHA-256 %s", name, m.SHA256)
-	case m.ID() != o.FieldMap:
+	if m.ID() != o.FieldMap {
 		return nil, fmt.Errorf("%s is %s, not %s", name, m.ID(), o.FieldMap)
 	}
-	c.maps[m.SHA256] = m
 	return m, nil
 }
 

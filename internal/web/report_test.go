@@ -87,6 +87,9 @@ func TestTheListGoesOn(t *testing.T) {
 			r := &record.Record{UID: fmt.Sprint("m", i), Kind: record.Message, State: record.Intact, Text: fmt.Sprint("line ", i), Parties: []record.Party{{Normal: "x"}}}
 			if at := time.Date(2026, 9, 1, 0, i, 0, 0, time.UTC); i < timed {
 				r.Times = []record.Time{{Role: "sent", At: &at}}
+			} else if i == 170 { // of a clock that was never set
+				never := time.Unix(0, 0).UTC()
+				r.Times = []record.Time{record.Time{Role: "sent", At: &never, Stored: "0 s"}.Doubted(at)}
 			}
 			if !yield(r, nil) {
 				return
@@ -137,8 +140,14 @@ func TestTheListGoesOn(t *testing.T) {
 	if err := w.s.DB().QueryRow("SELECT id FROM record WHERE summary = 'line 170'").Scan(&id); err != nil {
 		t.Fatal(err)
 	}
-	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, `<dt>Message</dt><dd dir="auto">line 170</dd>`) || strings.Contains(page, `class="ruler"`) {
-		t.Error("a message of no conversation is not shown as one")
+	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, `<dt>Message</dt><dd dir="auto">line 170</dd>`) || strings.Contains(page, `class="ruler"`) || !strings.Contains(page, "before 1980: not on the timeline") {
+		t.Error("a message of no conversation, whose time cannot be so, is not shown as one")
+	}
+	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%s", kase, id), "reason", "because", "back", ""); code != http.StatusOK {
+		t.Fatal(code)
+	}
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "1970-01-01 00:00:00Z, which cannot be: before 1980; stored as 0 s") {
+		t.Error("the report does not say why the time cannot be so")
 	}
 	for i := range timed + untimed {
 		if i >= len(list) || list[i] != fmt.Sprint("line ", i) {
