@@ -1,11 +1,11 @@
 #!/usr/bin/env bash
 # Installs from Debian's packages what is missing: packages.sh PROGRAM=PACKAGE...
-# PROGRAM is a path or a name to look for; PACKAGE is what brings it.
+# PROGRAM is a program's name, or a path, to look for; PACKAGE is what brings it.
 set -euo pipefail
 missing=()
 for want in "$@"; do
   program=${want%%=*}
-  command -v "$program" >/dev/null 2>&1 || missing+=("${want#*=}")
+  [ -e "$program" ] || command -v "$program" >/dev/null 2>&1 || missing+=("${want#*=}")
 done
 [ ${#missing[@]} -eq 0 ] && exit 0
 if [ "$(id -u)" -ne 0 ] || ! command -v apt-get >/dev/null; then

@@ -74,6 +74,10 @@ func Clean(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "␀")
 }
 
+// KeptAs is the name of the fact by which a record says that its texts are not written as
+// they were read.
+const KeptAs = "Kept as"
+
 // Keep writes the texts of r as they are kept, and says so in it.
 func (r *Record) Keep() {
 	changed := false
@@ -98,7 +102,7 @@ func (r *Record) Keep() {
 		clean(&r.Facts[i].Value)
 	}
 	if changed {
-		r.Facts = append(r.Facts, Fact{Name: "Kept as", Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
+		r.Facts = append(r.Facts, Fact{Name: KeptAs, Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
 	}
 }
 

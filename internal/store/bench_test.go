@@ -74,9 +74,9 @@ func BenchmarkExamine(b *testing.B) {
 				b.Fatal(err)
 			}
 			for _, q := range []string{
-				fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, direction, summary, body, db)
+				fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, direction, summary, words, db)
 SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact'])[1+i%%5], CASE WHEN i%%13=0 THEN 'recovered' ELSE 'intact' END, 'live row', '2025-08-01Z'::timestamptz + interval '425 days' * (i*7919 %% %d) / %[4]d,
- (i%%50)::text, '', 'One', '+44 7700 900417', 'in', 'the tide at ' || i || ' and the lamp', '{}', '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n),
+ (i%%50)::text, '', 'One', '+44 7700 900417', 'in', 'the tide at ' || i || ' and the lamp', 'the tide at ' || i || CASE WHEN i%%5=0 THEN ' and the common lamp' ELSE ' or' END || CASE WHEN i%%5003=0 THEN ' rare' ELSE ' of' END || ' glass w' || i*7%%997 || ' x' || i%%4999 || ' | 44 7700 900417 #7700900417', '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n),
 				"VACUUM ANALYZE record", "VACUUM ANALYZE record_hour", // as the database does by itself
 			} {
 				if _, err := owner.ExecContext(ctx, q); err != nil {
@@ -84,6 +84,26 @@ SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact
 				}
 			}
 			begin := time.Date(2025, 8, 1, 0, 0, 0, 0, time.UTC)
+			for name, words := range map[string]string{"rare": "rare", "common": "lamp", "all": "tide", "phrase": `"common lamp"`, "begin": "commo", "number": "900417", "two": "rare lamp"} {
+				b.Run("word "+name, func(b *testing.B) {
+					f := store.Filter{CaseID: c.ID, From: begin, To: begin.AddDate(0, 15, 0), Words: words}
+					var counts, list time.Duration
+					for b.Loop() {
+						began := time.Now()
+						if _, err := s.Counts(ctx, f, 240); err != nil {
+							b.Fatal(err)
+						}
+						counts += time.Since(began)
+						began = time.Now()
+						if _, _, err := s.Records(ctx, f, store.After{}, 80); err != nil {
+							b.Fatal(err)
+						}
+						list += time.Since(began)
+					}
+					b.ReportMetric(float64(counts.Microseconds())/1000/float64(b.N), "ms-counts")
+					b.ReportMetric(float64(list.Microseconds())/1000/float64(b.N), "ms-list")
+				})
+			}
 			for name, span := range map[string]time.Duration{"evening": 6 * time.Hour, "month": 30 * 24 * time.Hour, "whole": 426 * 24 * time.Hour} {
 				b.Run(name, func(b *testing.B) {
 					var counts, list []time.Duration

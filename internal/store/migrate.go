@@ -7,11 +7,14 @@ import (
 	"database/sql"
 	"embed"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"net/url"
 	"strings"
+
+	"crosswind/core/record"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
@@ -61,7 +64,9 @@ func Migrate(ctx context.Context, url, role string) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectPostgres, db, migrationFiles(), goose.WithSessionLocker(locker))
+	p, err := goose.NewProvider(goose.DialectPostgres, db, migrationFiles(), goose.WithSessionLocker(locker), goose.WithGoMigrations(
+		goose.NewGoMigration(20, &goose.GoFunc{RunTx: partRecords}, &goose.GoFunc{RunTx: func(context.Context, *sql.Tx) error { return nil }}),
+	))
 	if err == nil {
 		_, err = p.Up(ctx)
 	}
@@ -69,6 +74,56 @@ func Migrate(ctx context.Context, url, role string) error {
 		return fmt.Errorf("bringing the database's schema up to date: %w", err)
 	}
 	return grant(ctx, db, role)
+}
+
+// partRecords writes each record of an earlier version in two rows: what is scanned, with
+// the words that it is found by, and the whole.
+func partRecords(ctx context.Context, tx *sql.Tx) error {
+	for last := int64(0); ; {
+		rows, err := tx.QueryContext(ctx, "SELECT id, body::text FROM record WHERE id > $1 ORDER BY id LIMIT 2000", last)
+		if err != nil {
+			return err
+		}
+		var of []record.Record
+		var ids []int64
+		for rows.Next() {
+			var id int64
+			var body []byte
+			var r record.Record
+			if err := rows.Scan(&id, &body); err != nil {
+				rows.Close()
+				return err
+			}
+			if err := json.Unmarshal(body, &r); err != nil {
+				rows.Close()
+				return fmt.Errorf("record %d: %w", id, err)
+			}
+			ids, of = append(ids, id), append(of, r)
+		}
+		rows.Close()
+		if err := rows.Err(); err != nil || len(ids) == 0 {
+			return err
+		}
+		last = ids[len(ids)-1]
+		for i := range of {
+			r := &of[i]
+			body, err := json.Marshal(r)
+			if err != nil {
+				return err
+			}
+			var row any
+			if id := r.Origin.RowID; id != nil {
+				row = fmt.Sprint(int64(*id))
+			}
+			if _, err := tx.ExecContext(ctx, "UPDATE record SET words = $2, field_map = $3, tab = $4, row_id = $5, page = $6 WHERE id = $1",
+				ids[i], record.Clean(indexed(r)), record.Clean(r.Origin.FieldMap), record.Clean(r.Origin.Table), row, int64(r.Origin.Page)); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, "INSERT INTO record_whole VALUES ($1, $2)", ids[i], string(cleanJSON(body))); err != nil {
+				return err
+			}
+		}
+	}
 }
 
 // grant gives the application's role its rights.

@@ -244,13 +244,41 @@ func (t *Tx) nameAgain(acquisition int64, handle string) error {
 			name = n.Summary
 		}
 	}
-	const others = "WHERE r.acquisition_id = $1 AND r.kind <> ALL($2) AND r.parties @> ARRAY[$3]"
-	if err := t.exec("naming people again", `UPDATE record r SET body = jsonb_set(body, '{parties}', (SELECT jsonb_agg(CASE WHEN p->>'normal' <> $3 THEN p WHEN $4 = '' THEN p - 'name' ELSE p || jsonb_build_object('name', $4::text) END ORDER BY n)
-  FROM jsonb_array_elements(body->'parties') WITH ORDINALITY x(p, n))) `+others, acquisition, record.Cards(), handle, name); err != nil {
+	for last := int64(0); ; {
+		var rs []Record
+		err := t.SelectContext(t.ctx, &rs, `SELECT r.id, w.body FROM record r JOIN record_whole w ON w.record_id = r.id WHERE r.acquisition_id = $1 AND r.kind <> ALL($2) AND r.parties @> ARRAY[$3]
+  AND r.id > $4 ORDER BY r.id LIMIT 1000`, acquisition, record.Cards(), handle, last)
+		if err != nil || len(rs) == 0 {
+			return err
+		}
+		last = rs[len(rs)-1].ID
+		for _, r := range rs {
+			w, err := r.Whole()
+			if err != nil {
+				return err
+			}
+			for i := range w.Parties {
+				if w.Parties[i].Normal == handle {
+					w.Parties[i].Name = name
+				}
+			}
+			if err := t.keepWhole(r.ID, w); err != nil {
+				return err
+			}
+		}
+	}
+}
+
+// keepWhole keeps a record whose names have changed.
+func (t *Tx) keepWhole(id int64, w *record.Record) error {
+	body, err := json.Marshal(w)
+	if err != nil {
 		return err
 	}
-	return t.exec("naming people again", `UPDATE record r SET person = coalesce((SELECT string_agg(name, ', ' ORDER BY first) FROM (SELECT p->>'name' AS name, min(n) AS first
-  FROM jsonb_array_elements(body->'parties') WITH ORDINALITY x(p, n) WHERE p->>'name' <> '' GROUP BY 1) y), '') `+others, acquisition, record.Cards(), handle)
+	if err := t.exec("naming people again", "UPDATE record SET person = $2, words = $3 WHERE id = $1", id, w.Person(), indexed(w)); err != nil {
+		return err
+	}
+	return t.exec("naming people again", "UPDATE record_whole SET body = $2 WHERE record_id = $1", id, string(cleanJSON(body)))
 }
 
 // fillParties gives the records of databases of earlier versions their parties in

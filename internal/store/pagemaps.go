@@ -95,6 +95,6 @@ func (s *Store) FoundRows(ctx context.Context, recovery int64, path string, page
 // RecordsOfPage lists the records of a case whose cells lie in a page of a file of an
 // acquisition, live and recovered.
 func (s *Store) RecordsOfPage(ctx context.Context, caseID, acquisition int64, path string, page int64) (out []Record, err error) {
-	return s.records(ctx, caseID, "listing the records of a page", nil, recordSelect+` r.acquisition_id = $1 AND (r.body->'origin'->>'page')::bigint = $3 AND r.db = $2
-ORDER BY (r.body->'origin'->>'offset')::bigint LIMIT 2000`, acquisition, path, page)
+	return s.records(ctx, caseID, "listing the records of a page", nil, recordSelect+` r.acquisition_id = $1 AND r.db = $2 AND r.page = $3
+ORDER BY (w.body::json->'origin'->>'offset')::bigint LIMIT 2000`, acquisition, path, page)
 }

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -10,6 +11,7 @@ import (
 
 	"crosswind/core/record"
 	"crosswind/core/scope"
+	"crosswind/core/search"
 	"crosswind/core/timeline"
 )
 
@@ -35,7 +37,12 @@ type Record struct {
 	Members       Array[string] // of its conversation, by any reading
 	Direction     string
 	Summary       string
-	Body          json.RawMessage
+	Words         string  // that it is found by, as package search writes them
+	FieldMap      string  `db:"field_map"`
+	Table         string  `db:"tab"` // of its origin
+	RowID         *string `db:"row_id"`
+	Page          int64
+	Body          string     // the whole record, JSON
 	ExhibitRef    string     `db:"exhibit_ref"`
 	AcqNo         int        `db:"acq_no"`
 	MarkReason    *string    `db:"mark_reason"`
@@ -46,7 +53,7 @@ type Record struct {
 // Whole gives the record with its origin.
 func (r *Record) Whole() (*record.Record, error) {
 	w := &record.Record{}
-	if err := json.Unmarshal(r.Body, w); err != nil {
+	if err := json.Unmarshal([]byte(r.Body), w); err != nil {
 		return nil, fmt.Errorf("record %d: %w", r.ID, err)
 	}
 	return w, nil
@@ -89,13 +96,24 @@ func (f *Filter) where(timed bool) (string, []any) {
 	default:
 		add("r.state = $", f.State)
 	}
-	for _, w := range phrases(f.Words) {
-		add("(r.summary ILIKE $ OR r.person ILIKE $ OR r.handle ILIKE $ OR r.thread_title ILIKE $", contains(w))
-		if n := digits(w); n != "" {
-			args = append(args, contains(n))
-			q += fmt.Sprintf(" OR array_to_string(r.parties, ' ') LIKE $%d", len(args))
+	if terms := search.Parse(f.Words); len(terms) > 0 {
+		add("lexemes(r.words) @@ $::tsquery", lexemes(terms))
+		for _, t := range terms {
+			if len(t.Words) < 2 {
+				continue
+			}
+			cond := "strpos(' ' || r.words || ' ', $) > 0" // its words one after another
+			if t.Number != "" {
+				cond = "(" + cond + " OR lexemes(r.words) @@ '" + strings.ReplaceAll(quoted(t.Lexeme(), true), "'", "''") + "')" // digits
+			}
+			one := " " + strings.Join(t.Words, " ")
+			if !t.Begins {
+				one += " "
+			}
+			add(cond, one)
 		}
-		q += ")"
+	} else if strings.Trim(f.Words, "\" *") != "" {
+		q += " AND false" // there is no word in what is asked
 	}
 	if f.Marked {
 		q += " AND m.record_id IS NOT NULL"
@@ -103,46 +121,38 @@ func (f *Filter) where(timed bool) (string, []any) {
 	return q, args
 }
 
-// contains is the pattern of texts that contain w.
-func contains(w string) string {
-	return "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(w) + "%"
-}
-
-// phrases divides what is looked for: words, in any order, and phrases between quotation
-// marks. A mark that is not closed reaches to the end.
-func phrases(s string) (out []string) {
-	for i, part := range strings.Split(s, `"`) {
-		if i%2 == 1 {
-			out = append(out, strings.TrimSpace(part))
-		} else {
-			out = append(out, strings.Fields(part)...)
+// lexemes writes terms as a query of PostgreSQL's: all of them, without the order of their
+// words.
+func lexemes(terms []search.Term) string {
+	var all []string
+	for _, t := range terms {
+		var words []string
+		for i, w := range t.Words {
+			words = append(words, quoted(w, t.Begins && i == len(t.Words)-1))
 		}
-	}
-	return slices.DeleteFunc(out, func(w string) bool { return w == "" })
-}
-
-// digits is what of a telephone number, or a part of one, is the same however it is
-// written: its digits, without spaces and signs, and without a 0 that stands for the
-// country. It is "" for what is no such number.
-func digits(s string) string {
-	const least = 5 // digits that are no year
-	n := strings.Map(func(r rune) rune {
-		if strings.ContainsRune(" ()+-./", r) {
-			return -1
+		one := strings.Join(words, " & ")
+		switch {
+		case t.Number != "" && one != "":
+			one = "(" + one + ") | " + quoted(t.Lexeme(), true)
+		case t.Number != "":
+			one = quoted(t.Lexeme(), true)
 		}
-		return r
-	}, s)
-	if strings.Trim(n, "0123456789") != "" {
-		return ""
+		all = append(all, "("+one+")")
 	}
-	if len(n) < least {
-		return ""
-	}
-	return strings.TrimLeft(n, "0")
+	return strings.Join(all, " & ")
 }
 
-const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id LEFT JOIN mark m ON m.record_id = r.id WHERE `
-const recordSelect = `SELECT r.*, e.reference AS exhibit_ref, q.number AS acq_no, m.reason AS mark_reason, m.by AS mark_by, m.at AS mark_at,
+// quoted writes a lexeme, or those that begin with it. Words hold no quotes.
+func quoted(w string, begins bool) string {
+	if begins {
+		return "'" + w + "':*"
+	}
+	return "'" + w + "'"
+}
+
+const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id LEFT JOIN mark m ON m.record_id = r.id
+  LEFT JOIN record_whole w ON w.record_id = r.id WHERE `
+const recordSelect = `SELECT r.*, coalesce(w.body, '') AS body, e.reference AS exhibit_ref, q.number AS acq_no, m.reason AS mark_reason, m.by AS mark_by, m.at AS mark_at,
   ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread AND r.thread <> '' ORDER BY 1) AS members` + recordFrom
 
 // After is where a page of records goes on: after this time and id.
@@ -264,7 +274,9 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	}
 	bin := fmt.Sprintf("SELECT date_bin($%d::interval, r.at, $%d) AS at, r.kind, r.state <> 'intact' AS below, ", len(args)-1, len(args))
 	by := q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
-	if f.Words != "" || f.Marked || stride < 2*time.Hour.Microseconds() {
+	if f.Words != "" {
+		err = s.byWords(ctx, &rows, bin+"count(*) AS n"+f.countFrom()+by, args...)
+	} else if f.Marked || stride < 2*time.Hour.Microseconds() {
 		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
 	} else { // kept counts, but of hours in which a bin begins, or the window ends
 		args = append(args, n, f.To)
@@ -277,6 +289,23 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, Below: r.Below, N: r.N})
 	}
 	return out, err
+}
+
+// byWords counts what words find by their index, even if all records have them: to divide
+// all texts again takes longer than anything else.
+func (s *Store) byWords(ctx context.Context, dst any, q string, args ...any) error {
+	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{ReadOnly: true})
+	if err == nil {
+		defer tx.Rollback()
+		_, err = tx.ExecContext(ctx, "SET LOCAL enable_seqscan = off")
+	}
+	if err == nil {
+		err = tx.SelectContext(ctx, dst, q, args...)
+	}
+	if err != nil {
+		return fmt.Errorf("counting records by words: %w", err)
+	}
+	return nil
 }
 
 // RecordByID finds a record of a case.
@@ -309,7 +338,7 @@ func (s *Store) Around(ctx context.Context, r *Record, n int) (out []Record, err
 // Present finds the row that is alive of which r is an earlier version, and the same
 // record in other acquisitions of its exhibit.
 func (s *Store) Present(ctx context.Context, r *Record) (now *Record, elsewhere []Record, err error) {
-	const sameRow = "r.case_id = $1 AND r.exhibit_id = $2 AND r.db = $3 AND r.kind = $4 AND r.body->'origin'->>'table' = $5 AND r.body->'origin'->>'rowid' = $6"
+	const sameRow = "r.case_id = $1 AND r.exhibit_id = $2 AND r.db = $3 AND r.kind = $4 AND r.tab = $5 AND r.row_id = $6"
 	w, err := r.Whole()
 	if err != nil || w.Origin.RowID == nil {
 		return nil, nil, err

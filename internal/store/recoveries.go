@@ -6,11 +6,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"iter"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"crosswind/core/fieldmap"
 	"crosswind/core/record"
+	"crosswind/core/search"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -115,7 +118,7 @@ func (s *Store) RecoveredDatabases(ctx context.Context, recovery int64) (out []R
 
 // recordColumns are those that a reading gives.
 var recordColumns = []string{"case_id", "exhibit_id", "acquisition_id", "recovery_id", "uid", "kind", "state", "place", "at", "thread", "thread_title", "thread_lost",
-	"person", "handle", "parties", "db", "direction", "summary", "body"}
+	"person", "handle", "parties", "db", "direction", "summary", "words", "field_map", "tab", "row_id", "page"}
 
 // Changes says what a reading changed of what an earlier one had said of a database.
 type Changes struct {
@@ -131,10 +134,10 @@ type Changes struct {
 // An error among the records keeps nothing.
 func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) (ch Changes, err error) {
 	err = s.Held(ctx, r, func(t *Tx) error {
-		if err := t.exec("keeping records", "CREATE TEMPORARY TABLE incoming (LIKE record) ON COMMIT DROP"); err != nil {
+		if err := t.exec("keeping records", `CREATE TEMPORARY TABLE incoming (LIKE record, body text NOT NULL, known boolean NOT NULL DEFAULT false, same boolean NOT NULL DEFAULT false) ON COMMIT DROP`); err != nil {
 			return err
 		}
-		if err := t.exec("keeping records", "ALTER TABLE incoming ALTER COLUMN id DROP NOT NULL"); err != nil {
+		if err := t.exec("keeping records", "ALTER TABLE incoming ALTER COLUMN id SET DEFAULT nextval('record_id_seq')"); err != nil {
 			return err
 		}
 		if err := t.loadRecords(a, d, records); err != nil {
@@ -179,7 +182,7 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 	next, stop := iter.Pull2(records)
 	defer stop()
 	var fault error // of the records
-	err := t.load("incoming", recordColumns, pgx.CopyFromFunc(func() ([]any, error) {
+	err := t.load("incoming", append(slices.Clone(recordColumns), "body"), pgx.CopyFromFunc(func() ([]any, error) {
 		r, err, ok := next()
 		if !ok || err != nil {
 			fault = err
@@ -187,8 +190,13 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		}
 		r.Keep()
 		body, err := json.Marshal(r)
+		var row *string // the row's id, if its bytes survived
+		if id := r.Origin.RowID; id != nil {
+			row = new(string)
+			*row = strconv.FormatInt(int64(*id), 10)
+		}
 		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),
-			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Text, body}, err
+			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Text, indexed(r), r.Origin.FieldMap, r.Origin.Table, row, int64(r.Origin.Page), string(cleanJSON(body))}, err
 	}))
 	if fault != nil {
 		return fault
@@ -199,14 +207,39 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 	return nil
 }
 
+// indexed is the words that a record is found by.
+func indexed(r *record.Record) string {
+	fields := []string{r.Text, r.ThreadTitle()}
+	for _, p := range r.Parties {
+		fields = append(fields, p.Name, p.Handle)
+		if !search.SameNumber(p.Handle, p.Normal) {
+			fields = append(fields, p.Normal)
+		}
+	}
+	for _, f := range r.Facts {
+		if f.Name != record.KeptAs {
+			fields = append(fields, f.Value)
+		}
+	}
+	return search.Index(fields...)
+}
+
 // merge brings the records of the table incoming together with those that are there.
 func (t *Tx) merge(c *Case, a *Acquisition, d *RecoveredDatabase, by string) (ch Changes, err error) {
+	for _, q := range []string{
+		// Two readings of a row to one kind give the same record.
+		"DELETE FROM incoming WHERE id IN (SELECT id FROM (SELECT id, lag(uid) OVER (ORDER BY uid, id) = uid AS twice FROM incoming) x WHERE twice)",
+		"UPDATE incoming i SET id = r.id, known = true, same = w.body = i.body FROM record r JOIN record_whole w ON w.record_id = r.id WHERE r.acquisition_id = i.acquisition_id AND r.uid = i.uid",
+	} {
+		if err := t.exec("comparing with earlier readings", q); err != nil {
+			return ch, err
+		}
+	}
 	var again []struct {
 		UID    string
 		Marked bool
 	}
-	err = t.SelectContext(t.ctx, &again, `SELECT r.uid, m.record_id IS NOT NULL AS marked FROM record r JOIN incoming i ON i.acquisition_id = r.acquisition_id AND i.uid = r.uid
-LEFT JOIN mark m ON m.record_id = r.id WHERE r.acquisition_id = $1 AND r.body <> i.body ORDER BY r.uid`, a.ID)
+	err = t.SelectContext(t.ctx, &again, "SELECT i.uid, m.record_id IS NOT NULL AS marked FROM incoming i LEFT JOIN mark m ON m.record_id = i.id WHERE i.known AND NOT i.same ORDER BY i.uid")
 	if err != nil {
 		return ch, fmt.Errorf("comparing with earlier readings: %w", err)
 	}
@@ -220,21 +253,24 @@ LEFT JOIN mark m ON m.record_id = r.id WHERE r.acquisition_id = $1 AND r.body <>
 	}
 	list := strings.Join(recordColumns, ", ")
 	var set []string
-	for _, col := range recordColumns[3:] {
-		switch col {
-		case "uid":
-		case "recovery_id": // a light pass that says the same leaves it to the full one before
-			set = append(set, fmt.Sprintf("recovery_id = CASE WHEN record.body = excluded.body AND record.recovery_id IS NOT NULL AND NOT %t THEN record.recovery_id ELSE excluded.recovery_id END", d.Whole))
-		default:
-			set = append(set, col+" = excluded."+col)
-		}
+	for _, col := range recordColumns {
+		set = append(set, col+" = i."+col)
 	}
-	if err := t.exec("keeping records", "INSERT INTO record("+list+") SELECT DISTINCT ON (uid) "+list+" FROM incoming ORDER BY uid ON CONFLICT (acquisition_id, uid) DO UPDATE SET "+strings.Join(set, ", ")); err != nil {
-		return ch, err
+	for _, q := range []string{
+		"UPDATE record r SET " + strings.Join(set, ", ") + " FROM incoming i WHERE i.known AND NOT i.same AND r.id = i.id",
+		"UPDATE record_whole w SET body = i.body FROM incoming i WHERE i.known AND NOT i.same AND w.record_id = i.id",
+		// A light pass that says the same leaves it to the full one before.
+		fmt.Sprintf("UPDATE record r SET recovery_id = i.recovery_id FROM incoming i WHERE i.same AND r.id = i.id AND (%t OR r.recovery_id IS NULL)", d.Whole),
+		"INSERT INTO record(id, " + list + ") OVERRIDING SYSTEM VALUE SELECT id, " + list + " FROM incoming WHERE NOT known",
+		"INSERT INTO record_whole SELECT id, body FROM incoming WHERE NOT known",
+	} {
+		if err := t.exec("keeping records", q); err != nil {
+			return ch, err
+		}
 	}
 	var gone []int64
 	err = t.SelectContext(t.ctx, &gone, `SELECT r.id FROM record r WHERE r.acquisition_id = $1 AND (r.uid = ANY($2) OR r.db = $3 AND r.recovery_id IS DISTINCT FROM $4
-  AND NOT EXISTS (SELECT FROM incoming i WHERE i.uid = r.uid) AND ($5 OR r.body->'origin'->>'field_map' <> $6))`, a.ID, Array[string](d.Outside).param(), d.Path, d.RecoveryID, d.Whole, d.FieldMap)
+  AND NOT EXISTS (SELECT FROM incoming i WHERE i.uid = r.uid) AND ($5 OR r.field_map <> $6))`, a.ID, Array[string](d.Outside).param(), d.Path, d.RecoveryID, d.Whole, d.FieldMap)
 	if err != nil {
 		return ch, fmt.Errorf("comparing with earlier readings: %w", err)
 	}

@@ -16,6 +16,7 @@ import (
 
 	"crosswind/core/ledger"
 	"crosswind/core/record"
+	"crosswind/core/search"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
 
@@ -300,7 +301,7 @@ func TestHostileTextIsKept(t *testing.T) {
 		t.Errorf("%v, %v", dbs, err)
 	}
 	got, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Words: "<script>"}, store.After{}, 10)
-	if err != nil || len(got) != 1 || got[0].Summary != kept || !strings.Contains(string(got[0].Body), "Kept as") {
+	if err != nil || len(got) != 1 || got[0].Summary != kept || !strings.Contains(got[0].Body, record.KeptAs) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if got, _, err = s.Records(ctx, store.Filter{CaseID: c.ID, Words: "%"}, store.After{}, 10); err != nil || len(got) != 0 {
@@ -415,7 +416,7 @@ func TestALeaseDoesNotWaitForItsOwnWork(t *testing.T) {
 	}
 	tx, err := s.DB().Begin()
 	if err == nil {
-		_, err = tx.Exec("SELECT 1 FROM record FOR UPDATE")
+		_, err = tx.Exec("SELECT 1 FROM exhibit FOR UPDATE")
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -510,9 +511,12 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 		_ = yield(row(0), nil) && yield(row(1), nil)
 	})
 	if err == nil {
-		_, err = s.DB().ExecContext(ctx, `UPDATE record SET uid = left(uid, 16), body = jsonb_build_object('uid', left(uid, 16), 'kind', kind, 'state', state, 'at', body->'times'->0->'at', 'original', '12 s',
-  'purge', body->'times'->1->'at', 'thread', thread, 'thread_title', thread_title, 'person', person, 'handle', handle, 'parties', to_jsonb(parties), 'direction', direction, 'text', summary,
-  'details', '[{"label": "To be purged", "value": "x"}, {"label": "Mood", "value": "good"}]'::jsonb, 'origin', body->'origin')`)
+		_, err = s.DB().ExecContext(ctx, `UPDATE record_whole SET body = jsonb_build_object('uid', left(uid, 16), 'kind', kind, 'state', state, 'at', body::jsonb->'times'->0->'at', 'original', '12 s',
+  'purge', body::jsonb->'times'->1->'at', 'thread', thread, 'thread_title', thread_title, 'person', person, 'handle', handle, 'parties', to_jsonb(parties), 'direction', direction, 'text', summary,
+  'details', '[{"label": "To be purged", "value": "x"}, {"label": "Mood", "value": "good"}]'::jsonb, 'origin', body::jsonb->'origin')::text FROM record r WHERE r.id = record_id`)
+	}
+	if err == nil {
+		_, err = s.DB().ExecContext(ctx, "UPDATE record SET uid = left(uid, 16)")
 	}
 	for _, x := range list() {
 		if err == nil {
@@ -524,14 +528,17 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 		t.Fatal(err, err2)
 	}
 	defer owner.Close(ctx)
-	if _, err := owner.Exec(ctx, "DELETE FROM goose_db_version WHERE version_id >= 14; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)"); err != nil {
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 14; DROP INDEX record_words, record_page, record_row; ALTER TABLE record ADD COLUMN body jsonb; UPDATE record SET body = w.body::jsonb FROM record_whole w WHERE record_id = id;
+CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
+ALTER TABLE record ADD FOREIGN KEY (case_id) REFERENCES cases, ADD FOREIGN KEY (exhibit_id) REFERENCES exhibit, ADD FOREIGN KEY (acquisition_id) REFERENCES acquisition, ADD FOREIGN KEY (recovery_id) REFERENCES recovery;
+ALTER TABLE record DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
 		t.Fatal(err)
 	}
 	s = storetest.At(t, url)
 	rs := list()
 	for i := range rs {
 		w, err := rs[i].Whole()
-		if want := row(int64(i)); err != nil || rs[i].UID != want.UID || !reflect.DeepEqual(w, want) || rs[i].MarkReason == nil {
+		if want := row(int64(i)); err != nil || rs[i].UID != want.UID || !reflect.DeepEqual(w, want) || rs[i].MarkReason == nil || rs[i].Table != "said" || rs[i].Words != search.Index("t", "Nets", "Ketil", "07700 900417", "+447700900417", "good") {
 			t.Errorf("%+v, %+v, %v; want %+v", rs[i], w, err, want)
 		}
 	}
@@ -669,8 +676,8 @@ func TestTheChartCountsTheList(t *testing.T) {
 		ats = append(ats, begin.Add(time.Duration(i*i*977)*time.Millisecond))
 	}
 	for i, at := range ats {
-		if _, err := owner.ExecContext(ctx, `INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, direction, summary, body, db)
-SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recovered', 'held'])[1+$4::int%3], 'live row', $5::timestamptz, '', '', '', '', '', '', '{}', '/x' FROM acquisition WHERE exhibit_id = $2`, c.ID, e.ID, fmt.Sprint(i), i, at); err != nil {
+		if _, err := owner.ExecContext(ctx, `INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, direction, summary, db)
+SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recovered', 'held'])[1+$4::int%3], 'live row', $5::timestamptz, '', '', '', '', '', '', '/x' FROM acquisition WHERE exhibit_id = $2`, c.ID, e.ID, fmt.Sprint(i), i, at); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -709,11 +716,11 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 			t.Errorf("%v: %v, the list says %v", w, got, want)
 		}
 	}
-	if _, err := owner.ExecContext(ctx, "UPDATE record SET summary = 'the ketch lay off the harbour', handle = '+44 7700 900417', parties = '{+447700900417}' WHERE uid = '0'"); err != nil {
+	if _, err := owner.ExecContext(ctx, "UPDATE record SET words = $1 WHERE uid = '0'", search.Index("the ketch lay off the harbour", "+44 7700 900417")); err != nil {
 		t.Fatal(err)
 	}
 	for words, want := range map[string]int64{"harbour ketch": 1, "HARBOUR": 1, `"off the harbour"`: 1, `"harbour the off"`: 0, `ketch "the harbour`: 1, "ketch sloop": 0, "07700 900417": 1, "+447700900417": 1,
-		"(07700) 900-417": 1, "900417": 1, "900418": 0, "417": 1, "k_tch": 0, `"`: left, "": left} {
+		"(07700) 900-417": 1, "900417": 1, "900418": 0, "417": 1, "ket": 1, "k_tch": 0, `"ket"`: 0, "etch": 0, "!": 0, `"`: left, "": left, `"44 7700" ketch`: 1, `"7700 44"`: 0} {
 		if n := storetest.Count(t, s, store.Filter{CaseID: c.ID, Words: words}); n != want {
 			t.Errorf("%s: %d records, want %d", words, n, want)
 		}

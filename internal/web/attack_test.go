@@ -352,10 +352,10 @@ func TestSealingReadsAgain(t *testing.T) {
 	}
 	row := "(SELECT record_id FROM mark ORDER BY 1 LIMIT 1)"
 	for name, c := range map[string][3]string{
-		"text in the body":    {"UPDATE record SET body = jsonb_set(body, '{text}', '\"he did it\"') WHERE id = " + row, "UPDATE record SET body = jsonb_set(body, '{text}', to_jsonb(summary)) WHERE id = " + row, "is not what its source gives, read again, in "},
-		"text of the list":    {"UPDATE record SET summary = summary || '!' WHERE id = " + row, "UPDATE record SET summary = body->>'text' WHERE id = " + row, "in text (as pages show it)"},
+		"text in the body":    {"UPDATE record_whole SET body = jsonb_set(body::jsonb, '{text}', '\"he did it\"') WHERE record_id = " + row, "UPDATE record_whole SET body = jsonb_set(body::jsonb, '{text}', to_jsonb(summary)) FROM record WHERE id = record_id AND id = " + row, "is not what its source gives, read again, in "},
+		"text of the list":    {"UPDATE record SET summary = summary || '!' WHERE id = " + row, "UPDATE record SET summary = body::json->>'text' FROM record_whole WHERE id = record_id AND id = " + row, "in text (as pages show it)"},
 		"time of the list":    {"UPDATE record SET at = at + interval '1 day' WHERE id = " + row, "UPDATE record SET at = at - interval '1 day' WHERE id = " + row, "in at (as pages show it)"},
-		"state":               {"UPDATE record SET body = jsonb_set(body, '{state}', '\"held\"') WHERE id = " + row, "UPDATE record SET body = jsonb_set(body, '{state}', to_jsonb(state)) WHERE id = " + row, "is not what its source gives, read again, in "},
+		"state":               {"UPDATE record_whole SET body = jsonb_set(body::jsonb, '{state}', '\"held\"') WHERE record_id = " + row, "UPDATE record_whole SET body = jsonb_set(body::jsonb, '{state}', to_jsonb(state)) FROM record WHERE id = record_id AND id = " + row, "is not what its source gives, read again, in "},
 		"reason of a mark":    {"UPDATE mark SET reason = 'x' WHERE record_id = " + row, "UPDATE mark SET reason = 'because' WHERE record_id = " + row, "the mark of record"},
 		"a mark by nobody":    {"INSERT INTO mark SELECT id, 'E', now(), 'x' FROM record WHERE id NOT IN (SELECT record_id FROM mark) ORDER BY id LIMIT 1", "DELETE FROM mark WHERE reason = 'x'", "is not an entry of the ledger"},
 		"custody":             {"UPDATE custody SET to_whom = 'X'", "UPDATE custody SET to_whom = 'E'", "custody event 1 of 1-A"},

@@ -441,7 +441,7 @@ func (w *scene) look(when string, marks ...string) {
 			}
 		}
 	}
-	for _, q := range []string{"SELECT coalesce(string_agg(line, ' '), '') FROM run_log", "SELECT coalesce(string_agg(convert_from(line, 'UTF8'), ' '), '') FROM ledger", "SELECT coalesce(string_agg(r::text, ' '), '') FROM record r",
+	for _, q := range []string{"SELECT coalesce(string_agg(line, ' '), '') FROM run_log", "SELECT coalesce(string_agg(convert_from(line, 'UTF8'), ' '), '') FROM ledger", "SELECT coalesce(string_agg(r::text, ' '), '') FROM record r", "SELECT coalesce(string_agg(r::text, ' '), '') FROM record_whole r",
 		"SELECT coalesce(string_agg(f::text, ' '), '') FROM found_row f", "SELECT coalesce(string_agg(d::text, ' '), '') FROM recovered_database d"} {
 		w.search(when+": "+q, []byte(w.column(q)), marks)
 	}
