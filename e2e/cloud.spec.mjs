@@ -1,6 +1,7 @@
 // A cloud account: the authority that covers it, the one-time code from its
 // owner's page, a bad line, a token that expires, and an earlier calendar.
 import { expect, test } from "@playwright/test";
+import { execFileSync } from "node:child_process";
 import { readFileSync } from "node:fs";
 import { accessible, base, shot, signIn } from "./pages.mjs";
 
@@ -31,7 +32,7 @@ const authority = async (fields) => {
   }))
     await page.getByLabel(label, { exact: true }).fill(value);
   await page.getByLabel("Kind", { exact: true }).fill("order");
-  for (const kind of ["Messages", "Calls", "Contacts"]) await page.getByLabel(kind).check();
+  for (const kind of ["Messages", "Calls", "Contacts", "Calendar events"]) await page.getByLabel(kind).check();
 };
 const enter = async (password, code) => {
   await page.getByLabel("Password").fill(password);
@@ -121,15 +122,42 @@ test("a token that expires midway asks again in place, and the run goes on", asy
   await expect(page.getByText("K acquisition 2").first()).toBeVisible({ timeout: 60_000 });
 });
 
-test("back to the calendar as it was before", async () => {
+test("back to calendar and contacts as they were before, and what changed since", async () => {
   await page.goto(at("/acquire/cloud?exhibit=K"));
   await enter("kelp-and-candle", await code());
   const before = page.getByRole("row", { name: /Own calendar.*10 Sep 2026/ });
   await expect(before).toContainText("5");
   await expect(page.getByRole("row", { name: /Own calendar.*12 Sep 2026/ })).toContainText("3");
-  await before.getByRole("checkbox").check();
+  for (const row of await page.getByRole("row", { name: /Own calendar|Contacts/ }).all()) await row.getByRole("checkbox").check();
   await page.getByRole("button", { name: "Read what is chosen" }).click();
   await expect(page.getByText("K acquisition 3").first()).toBeVisible({ timeout: 60_000 });
+  await page.goto(at("/recover?exhibit=K"));
+  const versions = page.locator("section.panel", { has: page.getByRole("heading", { name: "K acquisition 3" }) });
+  await versions.getByRole("button", { name: "Full pass" }).click();
+  await expect(versions.getByRole("row", { name: /calendar.*10T210400Z/ })).toContainText("earlier version, part of a file 2", {
+    timeout: 60_000,
+  });
+  await expect(versions.getByRole("row", { name: /contacts.*10T210400Z/ })).toContainText("earlier version, part of a file 1");
+  await page.goto(at("/examine?exhibit=K&q=" + encodeURIComponent("side gate kind:event")));
+  await page.getByRole("row", { name: /K, side gate/ }).click();
+  await expect(page.locator("main")).toContainText("not in the version of 12 Sep 2026 06:02:00 UTC");
+  await page.keyboard.press("o");
+  const drawer = page.getByRole("dialog", { name: "Origin of the record" });
+  await expect(drawer).toContainText("iCalendar, version 1");
+  await expect(drawer.locator("pre")).toContainText("SUMMARY");
+  await accessible(page);
+  await page.keyboard.press("Escape");
+  await page.locator("#mark-reason").fill("Taken out of the calendar between the two versions");
+  await page.getByRole("button", { name: "Mark", exact: true }).click();
+  await expect(page.getByRole("button", { name: "Unmark" })).toBeVisible();
+  await page.goto(at("/report"));
+  await expect(page.locator(".record")).toContainText("component VEVENT");
+  await page.getByRole("button", { name: "Make the package" }).click();
+  const made = page.getByRole("link", { name: /^CLD-1-.*\.zip$/ });
+  await expect(made).toBeVisible({ timeout: 60_000 });
+  const download = page.waitForEvent("download");
+  await made.click();
+  expect(execFileSync("bin/crosswind", ["verify", await (await download).path()]).toString()).toContain("holds: case CLD-1");
   await page.goto(at("/verify?exhibit=K"));
   const row = page.getByRole("row", { name: /Own calendar 2026-09-10T210400Z\.ics/ });
   const sum = await row.locator("[data-digest]").last().getAttribute("data-digest");

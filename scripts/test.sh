@@ -30,7 +30,7 @@ CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
 step go test ./...
 fuzz() {
-  for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex; do
+  for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders; do
     step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-4s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}"
   done
 }

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -148,10 +149,13 @@ func (s *source) files(at, passwordFile string) ([]*reading.File, error) {
 			files = append(files, one)
 		}
 		return files, nil
+	case reading.ReaderOf(name, head) != nil:
+		one, err := onDisk(at, "", name)
+		return []*reading.File{one}, err
 	case unpack.IsArchive(head):
 		return s.archive(f, st.Size())
 	}
-	return nil, fmt.Errorf("%s is not a database, a backup or an archive of a known form", at)
+	return nil, fmt.Errorf("%s is not a database, a backup, an archive, or contacts or a calendar, of a known form", at)
 }
 
 // tree takes a folder as the root of a handset's files. Links are not followed.
@@ -177,8 +181,7 @@ func (s *source) tree(root string) (files []*reading.File, err error) {
 	return files, err
 }
 
-// onDisk is a file that lies where it can be read again, nil if it is not a database's and
-// does not lie beside one.
+// onDisk is a file that lies where it can be read again, nil if it is not read.
 func onDisk(at, onHandset, stored string) (*reading.File, error) {
 	f, err := openRegular(at)
 	if err != nil {
@@ -189,8 +192,8 @@ func onDisk(at, onHandset, stored string) (*reading.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	head := make([]byte, len(sqlitefile.Magic))
-	if n, _ := io.ReadFull(f, head); (n < len(head) || !reading.Begins(head)) && !isBeside(stored) {
+	head := make([]byte, reading.HeadLength)
+	if n, _ := io.ReadFull(f, head); !wanted(head[:n], onHandset, stored) {
 		return nil, nil
 	}
 	set, err := digest.Reader(io.NewSectionReader(f, 0, st.Size()))
@@ -201,19 +204,25 @@ func onDisk(at, onHandset, stored string) (*reading.File, error) {
 	return &reading.File{Path: onHandset, Stored: stored, Size: st.Size(), SHA256: sum, Open: func() (reading.Bytes, error) { return openRegular(at) }}, nil
 }
 
+// wanted reports whether a file is read: a database, what may lie beside one, or what a reader
+// reads.
+func wanted(head []byte, onHandset, stored string) bool {
+	return reading.Begins(head) || isBeside(stored) || isBeside(onHandset) || reading.ReaderOf(cmp.Or(onHandset, stored), head) != nil
+}
+
 // isBeside reports whether a file's name is that of a log or a journal.
 func isBeside(name string) bool {
 	return strings.HasSuffix(name, "-wal") || strings.HasSuffix(name, "-journal")
 }
 
-// copy keeps what may be a database or lie beside one, since it is read out of order.
+// copy keeps what is read, since that is done out of order.
 func (s *source) copy(r io.Reader, onHandset, stored string) (*reading.File, error) {
-	head := make([]byte, len(sqlitefile.Magic))
+	head := make([]byte, reading.HeadLength)
 	n, err := io.ReadFull(r, head)
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 		return nil, err
 	}
-	if n < len(head) || !reading.Begins(head) && !isBeside(stored) && !isBeside(onHandset) {
+	if head = head[:n]; !wanted(head, onHandset, stored) {
 		return nil, nil
 	}
 	if s.dir == "" {

@@ -14,6 +14,7 @@ import (
 	"strings"
 
 	"crosswind/core/fieldmap"
+	"crosswind/core/reading"
 	"crosswind/core/record"
 )
 
@@ -94,6 +95,14 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 		c.fault(where, name+err.Error(), "", "")
 	} else if sum := sha256.Sum256(cell); hex.EncodeToString(sum[:]) != o.Digest {
 		c.fault(where, name+"the SHA-256 of its bytes", o.Digest, hex.EncodeToString(sum[:]))
+	} else if o.Place == record.PlacePart {
+		if again, known := reading.Again(r.Record, cell); !known {
+			c.fault(where, name+"no reader "+strconv.Quote(o.FieldMap)+" reads its bytes", "", "")
+		} else {
+			for _, d := range reading.Differs(r.Record, again) {
+				c.fault(where, name+"is not what its bytes say: its "+d, "", "")
+			}
+		}
 	} else if m, err := c.fieldMap(o); err != nil {
 		c.fault(where, name+"its field map: "+err.Error(), "", "")
 	} else if differs, known := m.Again(r.Record, cell); !known {

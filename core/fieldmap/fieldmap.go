@@ -83,14 +83,21 @@ type Source struct {
 	Log, Journal *Source
 }
 
+// Name is what a contact calls whoever its handles reach.
+type Name struct {
+	Text  string
+	Card  string // the contact's UID
+	State record.State
+}
+
 // Names finds a person's name by a handle in normal form. Contacts fill it.
-type Names map[string]string
+type Names map[string]Name
 
 // Learn adds what a contact record says. Live contacts go before others.
 func (n Names) Learn(r *record.Record) {
 	for _, h := range r.Handles() {
 		if _, known := n[h]; r.Text != "" && (!known || r.State == record.Intact) {
-			n[h] = r.Text
+			n[h] = Name{r.Text, r.UID, r.State}
 		}
 	}
 }
@@ -211,7 +218,10 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	for i := range r.Parties {
 		p := &r.Parties[i]
 		p.Normal = people.Normal(p.Handle, src.Country)
-		p.Scheme, p.Name = people.Scheme(p.Normal), names[p.Normal]
+		p.Scheme = people.Scheme(p.Normal)
+		if n, known := names[p.Normal]; known && !r.Kind.Card() {
+			p.Name, p.Card, p.CardState = n.Text, n.Card, n.State
+		}
 	}
 	var err error
 	r.Origin, err = origin(row, src)

@@ -80,7 +80,7 @@ func TestMessagesInEveryState(t *testing.T) {
 	rs, _ := read(t, "/data/talk/talk.db", talkSchema+`
 INSERT INTO line VALUES (1, 1, '+44 7700 900417', 0, 0, 'first', 1), (2, 1, '+44 7700 900417', 1, 86400000, 'thrown away', 1), (3, 9, '+44 7700 900288', 0, 86400001, NULL, 0);
 INSERT INTO binned VALUES (4, 1, '+44 7700 900417', 0, 5000, 'kept for a while', 1, 6000, 2592006000);
-DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": "One"})
+DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": {Text: "One"}})
 	var said []string
 	for _, r := range rs {
 		at := ""
@@ -146,7 +146,7 @@ DELETE FROM card WHERE id = 2; DELETE FROM reach WHERE card = 2;`, false, nil)
 	for _, r := range rs {
 		names.Learn(r)
 	}
-	if names["+441632960117"] != "One" || names["+447700900417"] != "One" {
+	if names["+441632960117"].Text != "One" || names["+447700900417"].Text != "One" {
 		t.Errorf("%v", names)
 	}
 }

@@ -1,6 +1,7 @@
 // Package reading reads the records of a source: a backup, a handset's file tree, or a lone
 // database. It finds the databases among the files, those of people first, opens each with
-// its log and its journal, and reads it by the field map that fits.
+// its log and its journal, and reads it by the field map that fits. Files of other forms, cards and
+// calendars, are read by a [Reader].
 //
 // The same files give the same records in the same order. What is admitted and what is
 // kept is not its matter.
@@ -138,18 +139,22 @@ type Options struct {
 func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		byStored := map[string]*File{}
-		var dbs []*File
+		var dbs, texts []*File
+		readers := map[*File]Reader{}
 		for _, f := range files {
 			byStored[f.Stored] = f
-			is, err := isDatabase(f)
+			head, err := f.head()
 			if err != nil {
 				yield(nil, err)
 				return
 			}
-			if is {
+			if Begins(head) {
 				dbs = append(dbs, f)
+			} else if r := ReaderOf(f.Path, head); r != nil {
+				texts, readers[f] = append(texts, f), r
 			}
 		}
+		slices.SortStableFunc(texts, func(a, b *File) int { return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Stored, b.Stored)) })
 		slices.SortStableFunc(dbs, func(a, b *File) int {
 			return cmp.Or(Order(opt.Maps, a.Path, b.Path), cmp.Compare(a.Path, b.Path), cmp.Compare(a.Stored, b.Stored))
 		})
@@ -171,21 +176,37 @@ func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 				return
 			}
 		}
+		versions := Versions(texts)
+		for _, f := range texts {
+			note := func(err error) { opt.Note(fmt.Sprintf("%s: %v", cmp.Or(f.Path, f.Stored), err)) }
+			for r, err := range Texts(readers[f], f, versions[f], opt, note) {
+				if err == nil {
+					if opt.Go != nil && !opt.Go() {
+						return
+					}
+					r.Keep()
+				}
+				if !yield(r, err) || err != nil {
+					return
+				}
+			}
+		}
 	}
 }
 
-func isDatabase(f *File) (bool, error) {
+// head reads the first bytes of a file.
+func (f *File) head() ([]byte, error) {
 	b, err := f.Open()
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	defer b.Close()
-	head := make([]byte, len(sqlitefile.Magic))
+	head := make([]byte, HeadLength)
 	n, err := b.ReadAt(head, 0)
 	if err != nil && err != io.EOF {
-		return false, err
+		return nil, err
 	}
-	return Begins(head[:n]) && n == len(head), nil
+	return head[:n], nil
 }
 
 // database yields the records of one database.

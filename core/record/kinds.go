@@ -14,6 +14,7 @@ const (
 	Message Kind = "message"
 	Call    Kind = "call"
 	Contact Kind = "contact"
+	Event   Kind = "event"
 )
 
 // Group is what kinds that are looked at together have in common.
@@ -49,6 +50,9 @@ type About struct {
 	// InTalk is of kinds that are read in their conversation, between what was said before
 	// and after.
 	InTalk bool
+	// Alone is of kinds that need nobody: one that names no party is of nobody, and not of
+	// somebody unknown.
+	Alone bool
 	// Card is of kinds that name people: the text is the name of whoever its handles reach.
 	Card bool
 }
@@ -61,6 +65,7 @@ func init() {
 	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true})
 	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side"})
 	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true})
+	Register(About{Kind: Event, Title: "Calendar event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true})
 }
 
 // Register adds a kind to the table. It is called before records are read, from init

@@ -33,7 +33,7 @@ var States = []struct {
 	{Intact, "A row of the app's own table to which the table's tree leads. Whether the app showed it, the row does not say."},
 	{Held, "A row of the table in which the app keeps items until a purge date. That is consistent with an item that was deleted in the app; who or what put it there, the row does not say."},
 	{Recovered, "A row to which no tree of the database leads, and whose bytes are still in its files. That is consistent with a row that was deleted or moved; who or what did so, and when, its bytes do not say. The place says where it lies; columns that did not survive are named."},
-	{Earlier, "A recovered row whose id a row of the table's tree has, with other content. That is consistent with a row that was changed, and with an id that was used again."},
+	{Earlier, "A recovered row whose id a row of the table's tree has, with other content. That is consistent with a row that was changed, and with an id that was used again. Or an item of an earlier version of a file, which the next one has otherwise, or has not."},
 }
 
 // Below reports whether records of state s hang below the waterline: those
@@ -140,7 +140,7 @@ type Origin struct {
 	Unproven    bool     `json:"unproven,omitempty"`    // the checksum of its frame does not hold
 	Others      []string `json:"others,omitempty"`      // where else the same row version lies
 	Copies      int      `json:"copies,omitempty"`      // how many such places there are
-	Table       string   `json:"table"`                 // "" if it cannot be told
+	Table       string   `json:"table"`                 // "" if it cannot be told; of a part of a file its component's name
 	RowID       *Int     `json:"rowid,omitempty"`       // absent if its bytes are lost
 	Place       string   `json:"place"`                 // live, or one of package salvage's origins
 	Page        uint32   `json:"page"`                  // from 1
@@ -150,8 +150,8 @@ type Origin struct {
 	Fields      []Field  `json:"fields"`
 	Lost        []string `json:"lost,omitempty"` // columns that did not survive whole
 	Confidence  float64  `json:"confidence"`     // 0 to 1; docs/recovery.md
-	FieldMap    string   `json:"field_map"`      // which reading of the columns made the record
-	MapSHA256   string   `json:"map_sha256"`     // of the map's file, hex
+	FieldMap    string   `json:"field_map"`      // the field map, or the reader, that made the record
+	MapSHA256   string   `json:"map_sha256"`     // of the map's file, hex; "" of a reader
 }
 
 // Time is a time that a record names.
@@ -159,6 +159,7 @@ type Time struct {
 	Role   string     `json:"role"`            // sent, read, purged …
 	At     *time.Time `json:"at,omitempty"`    // UTC; absent if it cannot be told
 	Stored string     `json:"stored"`          // the value as stored, with its epoch
+	Local  string     `json:"local,omitempty"` // a local time or date (ISO 8601) whose zone is not known
 	Doubt  string     `json:"doubt,omitempty"` // why it cannot be so, "" if it can
 }
 
@@ -193,7 +194,11 @@ type Party struct {
 	Handle string `json:"handle"`         // as stored
 	Scheme string `json:"scheme"`         // telephone, mail or account
 	Normal string `json:"normal"`         // the handle in normal form, see package people; "" if it has none
-	Name   string `json:"name,omitempty"` // as a card of the same source gives it
+	Name   string `json:"name,omitempty"` // as the source gives it
+	// Card is the UID of the contact of the same source that gives the name, "" if the record
+	// itself does; CardState is that contact's.
+	Card      string `json:"card,omitempty"`
+	CardState State  `json:"card_state,omitempty"`
 }
 
 // Conversation is what a record was said in.
@@ -298,6 +303,9 @@ func (r *Record) Handles() (out []string) {
 	return out
 }
 
+// IsPart reports whether it is a part of a file, and no row.
+func (o *Origin) IsPart() bool { return o.Place == PlacePart }
+
 // SetUID derives the record's UID from what it is and where it lies.
 func (r *Record) SetUID() {
 	o := &r.Origin
@@ -306,10 +314,24 @@ func (r *Record) SetUID() {
 }
 
 // ShortUID is what pages show of a UID: its first 16 digits.
-func (r *Record) ShortUID() string { return r.UID[:min(len(r.UID), 16)] }
+func (r *Record) ShortUID() string { return short(r.UID) }
+
+// ShortCard is what pages show of the UID of the contact that names p.
+func (p Party) ShortCard() string { return short(p.Card) }
+
+func short(uid string) string { return uid[:min(len(uid), 16)] }
 
 // PlaceWords says an origin's place in words.
 func (r *Record) PlaceWords() string { return PlaceWords(r.State, r.Origin.Place) }
+
+// PlacePart is the place of what is a part of a file, and no row.
+const PlacePart = "part"
+
+// Facts that have a meaning beyond their words.
+const (
+	Identifier   = "Identifier"      // by which the source itself tells it from others
+	LaterVersion = "A later version" // what a later version of the same file has of it
+)
 
 // PlaceWords says in words where a record of the given state was found.
 func PlaceWords(s State, place string) string {
@@ -319,6 +341,8 @@ func PlaceWords(s State, place string) string {
 	switch place {
 	case "live":
 		return "live row"
+	case PlacePart:
+		return "part of a file"
 	case "freelist":
 		return "free page"
 	case "freeblock":

@@ -119,11 +119,18 @@ type Subject struct {
 	Parties []string
 	Members []string // of its conversation, as far as any reading knows
 	Lost    bool     // which conversation it was of did not survive
+	Place   string   // where it was found: see package record
+}
+
+// alone reports whether it is of a kind that needs nobody, and its bytes are whole, so that
+// nobody was lost.
+func (s Subject) alone() bool {
+	return s.Kind.About().Alone && (s.Place == "live" || s.Place == record.PlacePart)
 }
 
 // SubjectOf is what the gate asks of r, whose database has the members of each of its conversations.
 func SubjectOf(r *record.Record, members map[string][]string) Subject {
-	s := Subject{Kind: r.Kind, At: r.At(), Parties: r.Handles(), Lost: r.ThreadLost()}
+	s := Subject{Kind: r.Kind, At: r.At(), Parties: r.Handles(), Lost: r.ThreadLost(), Place: r.Origin.Place}
 	if k := r.Thread(); k != "" {
 		s.Members = members[k]
 	}
@@ -139,7 +146,7 @@ func (g *Gate) Record(s Subject) Why {
 	if len(parties) == 0 {
 		parties = s.Members
 	}
-	unknown := len(parties) == 0 || s.Lost
+	unknown := len(parties) == 0 && !s.alone() || s.Lost
 	why := OtherKind // no authority: nothing is covered
 	for i := range g.covering {
 		switch w := g.covering[i].admits(s, parties); {

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"crosswind/core/backup"
+	"crosswind/core/reading"
 	"crosswind/internal/cloud"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
@@ -142,7 +143,7 @@ func (q *Acquirer) snapshot(ctx context.Context, t *run.Task, a *store.Acquisiti
 // versionPath is the path under which an earlier version is kept.
 func versionPath(v *cloud.Version) string {
 	ext := map[string]string{"calendar": ".ics", "contacts": ".vcf"}[v.Kind]
-	return asText(fmt.Sprintf("%s/%s %s%s", v.Kind, strings.ReplaceAll(v.Name, "/", "-"), v.At.UTC().Format("2006-01-02T150405Z"), ext))
+	return asText(reading.VersionPath(fmt.Sprintf("%s/%s%s", v.Kind, strings.ReplaceAll(v.Name, "/", "-"), ext), v.At))
 }
 
 func (q *Acquirer) versions(ctx context.Context, t *run.Task, a *store.Acquisition, acc *cloud.Account, all []cloud.Version) error {

@@ -11,16 +11,20 @@ import (
 // Database is a database of an acquisition, open with its log and its journal.
 type Database = reading.Database
 
-// open opens a database from the vault. note is told what is wrong with it; err is
+// vaultFile is a file of an acquisition as the readers of core open it.
+func (q *Recoverer) vaultFile(f *store.File) *reading.File {
+	return &reading.File{Path: f.RealPath, Stored: f.Path, Size: f.Size, SHA256: f.SHA256, Open: func() (reading.Bytes, error) { return q.Vault.Open(f.SHA256) }}
+}
+
+// openDatabase opens a database from the vault. note is told what is wrong with it; err is
 // a fault of the vault.
-func (q *Recoverer) open(d *store.File, beside map[string]*store.File, note func(error)) (*Database, error) {
-	file := func(f *store.File) *reading.File {
-		if f == nil {
-			return nil
+func (q *Recoverer) openDatabase(d *store.File, beside map[string]*store.File, note func(error)) (*Database, error) {
+	return reading.OpenDatabase(q.vaultFile(d), func(suffix string) *reading.File {
+		if f := beside[d.RealPath+suffix]; f != nil {
+			return q.vaultFile(f)
 		}
-		return &reading.File{Path: f.RealPath, Stored: f.Path, Size: f.Size, SHA256: f.SHA256, Open: func() (reading.Bytes, error) { return q.Vault.Open(f.SHA256) }}
-	}
-	return reading.OpenDatabase(file(d), func(suffix string) *reading.File { return file(beside[d.RealPath+suffix]) }, note)
+		return nil
+	}, note)
 }
 
 // OpenDatabase opens a database of an acquisition by its path on the handset.
@@ -37,7 +41,7 @@ func (q *Recoverer) OpenDatabase(ctx context.Context, acquisition int64, path st
 	if d == nil {
 		return nil, fmt.Errorf("database %s: %w", path, store.ErrNotFound)
 	}
-	db, err := q.open(d, beside, func(error) {})
+	db, err := q.openDatabase(d, beside, func(error) {})
 	if err == nil && db.File == nil {
 		db.Close()
 		err = fmt.Errorf("%s cannot be read as a database", path)

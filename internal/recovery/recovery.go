@@ -21,7 +21,6 @@ import (
 	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/scope"
-	"crosswind/core/sqlitefile"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
@@ -71,18 +70,18 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		done[d.Path] = !again
 	}
 	var total int64
-	for _, d := range p.dbs {
-		total += passes * d.Size
+	for _, d := range p.all() {
+		total += p.passes(d) * d.Size
 	}
-	t.Total(total, int64(len(p.dbs)))
-	t.Logf("each database is read three times: to hash it, for what is alive, and for what is not")
+	t.Total(total, int64(len(p.all())))
+	t.Logf("each database is read three times: to hash it, for what is alive, and for what is not; files of contacts and calendars are read twice")
 	var changed store.Changes
-	for _, d := range p.dbs {
+	for _, d := range p.all() {
 		if done[d.RealPath] && !names(d) { // the names are needed again
-			t.Done(passes*d.Size, 1)
+			t.Done(p.passes(d)*d.Size, 1)
 			continue
 		}
-		ch, err := p.database(ctx, d)
+		ch, err := p.file(ctx, d)
 		if err != nil {
 			return err
 		}
@@ -90,6 +89,9 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		t.Done(0, 1)
 	}
 	detail := map[string]string{"tool": q.Tool, "databases": fmt.Sprint(len(p.dbs)), "pass": "light"}
+	if len(p.texts) > 0 {
+		detail["other_files"] = fmt.Sprint(len(p.texts))
+	}
 	if sub.Full {
 		detail["pass"] = "full"
 	}
@@ -136,7 +138,7 @@ func (q *Recoverer) Reread(ctx context.Context, c *store.Case, a *store.Acquisit
 			yield(nil, err)
 			return
 		}
-		for _, d := range p.dbs {
+		for _, d := range p.all() {
 			wanted := slices.Contains(paths, d.RealPath)
 			if !wanted && !names(d) {
 				continue
@@ -161,7 +163,18 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 			yield(nil, errors.Join(err, why))
 			return
 		}
-		db, err := p.open(d, p.beside, func(error) {})
+		if p.readers[d] != nil {
+			for r, err := range p.text(ctx, d, res, func(error) {}) {
+				if err == nil {
+					r.Keep()
+				}
+				if !yield(r, err) || err != nil {
+					return
+				}
+			}
+			return
+		}
+		db, err := p.openDatabase(d, p.beside, func(error) {})
 		if err != nil {
 			yield(nil, err)
 			return
@@ -199,9 +212,11 @@ func (q *Recoverer) pass(ctx context.Context, c *store.Case, a *store.Acquisitio
 	if p.made = label.Made; p.made.IsZero() && a.EndedAt != nil {
 		p.made = *a.EndedAt
 	}
-	p.dbs, p.beside, err = q.databases(ctx, a)
-	return p, err
+	return p, p.find(ctx)
 }
+
+// all lists the files that are read, in the order in which they are.
+func (p *pass) all() []*store.File { return slices.Concat(p.dbs, p.texts) }
 
 // names reports whether the names of people are read from a database.
 func names(d *store.File) bool {
@@ -209,9 +224,14 @@ func names(d *store.File) bool {
 	return m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind.Card() })
 }
 
-// passes is how often a database is read: to hash it, for what is alive, and for
-// what is not.
-const passes = 3
+// passes is how often a file is read: a database to hash it, for what is alive, and for
+// what is not; others to hash them, and for what they say.
+func (p *pass) passes(f *store.File) int64 {
+	if p.readers[f] != nil {
+		return 2
+	}
+	return 3
+}
 
 // pass is one recovery of an acquisition.
 type pass struct {
@@ -222,7 +242,11 @@ type pass struct {
 	recovery int64
 	full     bool
 	dbs      []*store.File
-	beside   map[string]*store.File
+	beside   map[string]*store.File // all files, by their paths
+	texts    []*store.File          // that a reader of core reads
+	readers  map[*store.File]reading.Reader
+	versions map[*reading.File][]*reading.File
+	open     map[*store.File]*reading.File
 	gate     *scope.Gate
 	home     string // the exhibit's home country
 	made     time.Time
@@ -244,33 +268,41 @@ func (p *pass) found(word string) {
 // otherTables ends the place of rows that no reading makes records of.
 const otherTables = ", of other tables"
 
-// databases finds the files of an acquisition that begin as a SQLite database
-// does, those with a field map first and in the maps' order, and all files by their
-// paths, since logs and journals lie beside.
-func (q *Recoverer) databases(ctx context.Context, a *store.Acquisition) (dbs []*store.File, beside map[string]*store.File, err error) {
-	beside = map[string]*store.File{}
-	for f, err := range q.Store.AllFiles(ctx, a.ID, store.Both) {
+// find finds the files of an acquisition that are read: those that begin as a SQLite database
+// does, those with a field map first and in the maps' order, and those that a reader reads.
+func (p *pass) find(ctx context.Context) error {
+	p.beside, p.readers, p.open = map[string]*store.File{}, map[*store.File]reading.Reader{}, map[*store.File]*reading.File{}
+	var open []*reading.File
+	for f, err := range p.Store.AllFiles(ctx, p.a.ID, store.Both) {
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
 		if f.RealPath == "" {
 			continue // the backup's own parts, and what is encrypted
 		}
 		file := *f
-		beside[f.RealPath] = &file
-		head := make([]byte, len(sqlitefile.Magic))
-		r, err := q.Vault.Open(f.SHA256)
+		p.beside[f.RealPath] = &file
+		head := make([]byte, reading.HeadLength)
+		r, err := p.Vault.Open(f.SHA256)
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
-		_, err = io.ReadFull(r, head)
+		n, err := io.ReadFull(r, head)
 		r.Close()
-		if err == nil && reading.Begins(head) {
-			dbs = append(dbs, &file)
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return fmt.Errorf("%s: %w", f.RealPath, err)
+		}
+		if reading.Begins(head[:n]) {
+			p.dbs = append(p.dbs, &file)
+		} else if reader := reading.ReaderOf(f.RealPath, head[:n]); reader != nil {
+			p.texts, p.readers[&file], p.open[&file] = append(p.texts, &file), reader, p.vaultFile(&file)
+			open = append(open, p.open[&file])
 		}
 	}
-	slices.SortStableFunc(dbs, func(x, y *store.File) int { return reading.Order(fieldmap.Maps, x.RealPath, y.RealPath) })
-	return dbs, beside, nil
+	p.versions = reading.Versions(open)
+	slices.SortStableFunc(p.dbs, func(x, y *store.File) int { return reading.Order(fieldmap.Maps, x.RealPath, y.RealPath) })
+	slices.SortStableFunc(p.texts, func(x, y *store.File) int { return strings.Compare(x.RealPath, y.RealPath) })
+	return nil
 }
 
 // altered says why a database, or a file beside it, is not as it was acquired.
@@ -288,8 +320,8 @@ func (p *pass) altered(ctx context.Context, d *store.File, told func(int64)) (wh
 	return nil, nil
 }
 
-// database reads one database from the vault, and keeps its records as they come.
-func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, err error) {
+// file reads one file from the vault, and keeps its records as they come.
+func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err error) {
 	res := &store.RecoveredDatabase{RecoveryID: p.recovery, Path: d.RealPath, ByOrigin: json.RawMessage("{}"), Withheld: json.RawMessage("{}")}
 	if m := fieldmap.For(d.RealPath); m != nil {
 		res.FieldMap = m.ID()
@@ -300,7 +332,7 @@ func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, e
 			p.logf("%s: %s", d.RealPath, s)
 		}
 	}
-	left := passes * d.Size
+	left := p.passes(d) * d.Size
 	told := func(n int64) {
 		n = min(n, left)
 		left -= n
@@ -319,7 +351,11 @@ func (p *pass) database(ctx context.Context, d *store.File) (ch store.Changes, e
 		note(why)
 		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
 	}
-	db, err := p.open(d, p.beside, note)
+	if reader := p.readers[d]; reader != nil {
+		res.FieldMap = reader.ID()
+		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.text(ctx, d, res, note))
+	}
+	db, err := p.openDatabase(d, p.beside, note)
 	if err != nil {
 		return ch, err
 	}
@@ -356,52 +392,95 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 		opt := salvage.Options{Full: p.full, Seen: func(n int64) bool { told(n); return ctx.Err() == nil }}
 		survey := salvage.New(db.File)
 		mapped := newMapping(survey, db.Source)
-		origins, withheld := map[string]int64{}, map[scope.Why]int64{}
 		seen := func(ms fieldmap.Members) {
 			res.Members = ms
 			for thread, hs := range ms {
 				members[thread] = append(members[thread], hs...)
 			}
 		}
-		for r, err := range fieldmap.Merge(p.read(ctx, survey, db, m, opt, mapped, seen, note, told)) {
-			if err != nil {
-				yield(nil, err)
-				return
-			}
-			if why := p.admits(r, members); why != scope.Admitted {
-				withheld[why]++
-				p.found("outside scope, withheld")
-				res.Outside = append(res.Outside, r.UID)
-				continue
-			}
-			if r.Kind.Card() { // a name is a value of its card
-				p.names.Learn(r)
-			}
-			if p.found(r.Kind.Plural() + ", " + string(r.State)); r.State.Below() {
-				origins[store.OriginWords(r.State, r.Origin.Place)]++
-			} else {
-				res.Live++
-			}
-			if !yield(r, nil) {
-				return
-			}
+		origins := map[string]int64{}
+		all := fieldmap.Merge(p.read(ctx, survey, db, m, opt, mapped, seen, note, told))
+		if !p.admitted(all, members, origins, res, yield) {
+			return
 		}
-		var n int64
-		for _, k := range origins {
-			n += k
-		}
-		p.logf("%s: %d live records and %d others, %d recovered rows", res.Path, res.Live, n, mapped.rows)
+		p.logf("%s: %d recovered rows", res.Path, mapped.rows)
 		maps.Copy(origins, mapped.others)
-		res.Whole = p.full
-		var err1, err2, err3 error
+		var err1, err2 error
 		if res.Map, err1 = mapped.pageMap(res.Outside); err1 == nil {
 			res.ByOrigin, err2 = json.Marshal(origins)
-			res.Withheld, err3 = json.Marshal(withheld)
 		}
-		if err := errors.Join(err1, err2, err3); err != nil {
+		if err := errors.Join(err1, err2); err != nil {
 			yield(nil, err)
 		}
 	}
+}
+
+// text yields those records of a file that is no database which scope admits, and then says in
+// res what it gave.
+func (p *pass) text(ctx context.Context, d *store.File, res *store.RecoveredDatabase, note func(error)) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		f := p.open[d]
+		opt := reading.Options{Country: p.home, Made: p.made}
+		all := func(yield func(*record.Record, error) bool) {
+			for r, err := range reading.Texts(p.readers[d], f, p.versions[f], opt, note) {
+				if err == nil {
+					err = context.Cause(ctx)
+				}
+				if !yield(r, err) {
+					return
+				}
+			}
+		}
+		origins := map[string]int64{}
+		if !p.admitted(all, nil, origins, res, yield) {
+			return
+		}
+		var err error
+		if res.ByOrigin, err = json.Marshal(origins); err != nil {
+			yield(nil, err)
+		}
+	}
+}
+
+// admitted yields those records that scope admits, and says in origins and res what they are
+// and what is withheld. It reports whether it came to their end.
+func (p *pass) admitted(all iter.Seq2[*record.Record, error], members map[string][]string, origins map[string]int64, res *store.RecoveredDatabase, yield func(*record.Record, error) bool) bool {
+	withheld := map[scope.Why]int64{}
+	for r, err := range all {
+		if err != nil {
+			yield(nil, err)
+			return false
+		}
+		if why := p.admits(r, members); why != scope.Admitted {
+			withheld[why]++
+			p.found("outside scope, withheld")
+			res.Outside = append(res.Outside, r.UID)
+			continue
+		}
+		if r.Kind.Card() { // a name is a value of its card
+			p.names.Learn(r)
+		}
+		if p.found(r.Kind.Plural() + ", " + string(r.State)); r.State.Below() {
+			origins[store.OriginWords(r.State, r.Origin.Place)]++
+		} else {
+			res.Live++
+		}
+		if !yield(r, nil) {
+			return false
+		}
+	}
+	var n int64
+	for _, k := range origins {
+		n += k
+	}
+	p.logf("%s: %d live records and %d others", res.Path, res.Live, n)
+	res.Whole = p.full
+	var err error
+	if res.Withheld, err = json.Marshal(withheld); err != nil {
+		yield(nil, err)
+		return false
+	}
+	return true
 }
 
 // admits asks the gate of a record.

@@ -98,7 +98,7 @@ func (t *Tx) narrow(c *Case, where narrowed, by string) error {
 		k := talk{m.Exhibit, m.DB, m.Thread}
 		members[k] = append(members[k], m.Member)
 	}
-	rows, err := t.QueryxContext(t.ctx, "SELECT r.id, r.exhibit_id, r.kind, r.at, r.thread, r.parties, r.thread_lost, r.db"+from, c.ID, where.exhibit, where.acquisition, where.db)
+	rows, err := t.QueryxContext(t.ctx, "SELECT r.id, r.exhibit_id, r.kind, r.place, r.at, r.thread, r.parties, r.thread_lost, r.db"+from, c.ID, where.exhibit, where.acquisition, where.db)
 	if err != nil {
 		return fmt.Errorf("reading records again under the scope: %w", err)
 	}
@@ -230,18 +230,15 @@ JOIN exhibit e ON e.id = r.exhibit_id WHERE m.record_id = ANY($1) ORDER BY r.id`
 // nameAgain looks up the name of a handle among the contacts that are left, as a reading
 // does: the last one that is intact goes before the first of the others.
 func (t *Tx) nameAgain(acquisition int64, handle string) error {
-	var names []struct {
-		Summary string
-		State   record.State
-	}
-	err := t.SelectContext(t.ctx, &names, "SELECT summary, state FROM record WHERE acquisition_id = $1 AND kind = ANY($2) AND parties @> ARRAY[$3] AND summary <> '' ORDER BY id", acquisition, record.Cards(), handle)
+	var names []Record
+	err := t.SelectContext(t.ctx, &names, "SELECT uid, summary, state FROM record WHERE acquisition_id = $1 AND kind = ANY($2) AND parties @> ARRAY[$3] AND summary <> '' ORDER BY id", acquisition, record.Cards(), handle)
 	if err != nil {
 		return fmt.Errorf("reading names: %w", err)
 	}
-	name := ""
+	var name Record // without one it is empty
 	for _, n := range names {
-		if name == "" || n.State == record.Intact {
-			name = n.Summary
+		if name.Summary == "" || n.State == record.Intact {
+			name = n
 		}
 	}
 	for last := int64(0); ; {
@@ -258,8 +255,9 @@ func (t *Tx) nameAgain(acquisition int64, handle string) error {
 				return err
 			}
 			for i := range w.Parties {
-				if w.Parties[i].Normal == handle {
-					w.Parties[i].Name = name
+				// Only parts of files give names themselves; what earlier versions read does not say so.
+				if p := &w.Parties[i]; p.Normal == handle && (p.Card != "" || p.Name == "" || !w.Origin.IsPart()) {
+					p.Name, p.Card, p.CardState = name.Summary, name.UID, name.State
 				}
 			}
 			if err := t.keepWhole(r.ID, w); err != nil {

@@ -199,7 +199,7 @@ func (s *Store) records(ctx context.Context, caseID int64, what string, read fun
 
 // Subject is what the gate asks of the record.
 func (r *Record) Subject() scope.Subject {
-	return scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Members: r.Members, Lost: r.ThreadLost}
+	return scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Members: r.Members, Lost: r.ThreadLost, Place: r.Place}
 }
 
 // Untimed lists records whose time did not survive, after the one with an id, and says
@@ -314,6 +314,18 @@ func (s *Store) RecordByID(ctx context.Context, caseID, id int64) (*Record, erro
 	all, err := s.records(ctx, caseID, what, nil, recordSelect+"r.case_id = $1 AND r.id = $2", caseID, id)
 	if err == nil && len(all) == 0 {
 		err = fmt.Errorf("%s: %w", what, ErrNotFound)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// RecordByUID finds a record of an acquisition of a case.
+func (s *Store) RecordByUID(ctx context.Context, caseID, acquisition int64, uid string) (*Record, error) {
+	all, err := s.records(ctx, caseID, "record "+uid, nil, recordSelect+"r.case_id = $1 AND r.acquisition_id = $2 AND r.uid = $3", caseID, acquisition, uid)
+	if err == nil && len(all) == 0 {
+		err = fmt.Errorf("record %s: %w", uid, ErrNotFound)
 	}
 	if err != nil {
 		return nil, err

@@ -50,7 +50,7 @@ func Open(ctx context.Context, url string, o Options) (*Store, error) {
 	cfg.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "20s"
 	// Filters differ so much in what they leave that a plan for any of them is one for none.
 	cfg.ConnConfig.RuntimeParams["plan_cache_mode"] = "force_custom_plan"
-	cfg.ConnConfig.RuntimeParams["jit"] = "off" // compiling took longer than any page's query
+	cfg.ConnConfig.RuntimeParams["jit"] = "off"       // compiling took longer than any page's query
 	cfg.ConnConfig.RuntimeParams["work_mem"] = "32MB" // what a chart counts is sorted in memory
 	cfg.AfterConnect = door
 	cfg.MaxConns = int32(max(o.Connections, 10))

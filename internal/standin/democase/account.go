@@ -59,8 +59,8 @@ func versions() []cloud.Version {
 	calendar := func(entries []entry) string {
 		var b strings.Builder
 		b.WriteString("BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:-//example.org//calendar//EN\r\n")
-		for i, e := range entries {
-			fmt.Fprintf(&b, "BEGIN:VEVENT\r\nUID:%d-%s@example.org\r\nDTSTAMP:20260901T080000Z\r\nDTSTART:%s\r\nDURATION:PT1H\r\nSUMMARY:%s\r\nEND:VEVENT\r\n", i, e.at.Format("150405"), e.at.Format("20060102T150405Z"), strings.ReplaceAll(e.what, ",", `\,`))
+		for _, e := range entries {
+			fmt.Fprintf(&b, "BEGIN:VEVENT\r\nUID:%s@example.org\r\nDTSTAMP:20260901T080000Z\r\nDTSTART:%s\r\nDURATION:PT1H\r\nSUMMARY:%s\r\nEND:VEVENT\r\n", e.at.Format("02-150405"), e.at.Format("20060102T150405Z"), strings.ReplaceAll(e.what, ",", `\,`))
 		}
 		return b.String() + "END:VCALENDAR\r\n"
 	}

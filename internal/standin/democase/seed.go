@@ -55,7 +55,7 @@ func Seed(ctx context.Context, s *store.Store) error {
 		Notes:  "The instrument store at Varn Skerries was found open on 12 September 2026; six theodolites are missing."}, store.Authority{
 		Kind: "warrant", IssuedBy: "Examining magistrate, Varn Skerries district", Number: "VS 412/26",
 		ValidFrom: at(24, 0, 0), ValidTo: time.Date(2099, 3, 25, 0, 0, 0, 0, zone), // the demo is to work for long
-		ScopeKinds: []string{"message", "call", "contact"}, ScopeFrom: &from, ScopeTo: &to,
+		ScopeKinds: []string{"message", "call", "contact", "event"}, ScopeFrom: &from, ScopeTo: &to,
 		ScopePeople: "the owner and everyone in contact with the owner", Excluded: Counsel.Name, Privileged: []string{handles.Normal(Counsel.Number, "")}}, by)
 	if err != nil {
 		return err

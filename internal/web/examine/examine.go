@@ -65,6 +65,7 @@ type chosen struct {
 	Below  int // of those around it
 	Origin *origin
 	AcqNo  int
+	Named  []named
 	Now    *store.Record  // the row as it is, of an earlier version
 	Others []store.Record // the same record in other acquisitions
 }
@@ -276,10 +277,37 @@ func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*c
 	if k.Now, k.Others, err = a.Store.Present(ctx, r); err != nil {
 		return nil, err
 	}
+	if err := a.named(ctx, k); err != nil {
+		return nil, err
+	}
 	if drawer {
 		k.Origin, err = a.origin(ctx, k, acq)
 	}
 	return k, err
+}
+
+// named is a contact that gives the name of somebody whom a record names.
+type named struct {
+	record.Party
+	Contact *store.Record // nil if it is not there any more
+}
+
+// named lists the contacts that give the names of those whom a record names.
+func (a pages) named(ctx context.Context, k *chosen) error {
+	for _, p := range k.Whole.Parties {
+		if p.Card == "" || slices.ContainsFunc(k.Named, func(n named) bool { return n.Card == p.Card && n.Name == p.Name }) {
+			continue
+		}
+		c, err := a.Store.RecordByUID(ctx, k.CaseID, k.AcquisitionID, p.Card)
+		if errors.Is(err, store.ErrNotFound) {
+			c, err = nil, nil
+		}
+		if err != nil {
+			return err
+		}
+		k.Named = append(k.Named, named{p, c})
+	}
+	return nil
 }
 
 // mark marks a record with a reason, or takes its mark away.

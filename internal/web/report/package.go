@@ -144,7 +144,7 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 			FileWithheld: open == nil, Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
 		records = append(records, l)
 		used[k.Acquisition] = true
-		if sum := o.MapSHA256; !taken["map "+sum] {
+		if sum := o.MapSHA256; sum != "" && !taken["map "+sum] {
 			taken["map "+sum] = true
 			source, err := m.Store.FieldMap(ctx, sum)
 			if err != nil {

@@ -1,0 +1,296 @@
+package reading
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"iter"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	"crosswind/core/record"
+)
+
+// Reader reads files that are no SQLite databases.
+type Reader interface {
+	// ID is its name and version, which records name as what read them.
+	ID() string
+	// Match reports whether it reads a file, by the path on the handset and the first
+	// 512 bytes.
+	Match(path string, head []byte) bool
+	// Read yields the records of a file's content, in order. Errors are of the content, and do
+	// not end the reading.
+	Read(content []byte, src *Text) iter.Seq2[*record.Record, error]
+}
+
+// Readers are those that are built in.
+var Readers = []Reader{vcards{}, calendars{}}
+
+// Text is a file that a Reader reads, and what is known of it.
+type Text struct {
+	Path    string // on the handset
+	Stored  string // below the source
+	SHA256  string // hex
+	Country string // the exhibit's home country
+	Made    time.Time
+}
+
+// HeadLength is how many of a file's first bytes are enough to say who reads it.
+const HeadLength = 512
+
+// ReaderOf is who reads a file, nil if nobody does.
+func ReaderOf(path string, head []byte) Reader {
+	for _, r := range Readers {
+		if r.Match(path, head) {
+			return r
+		}
+	}
+	return nil
+}
+
+// readerByID finds a reader by its name and version.
+func readerByID(id string) Reader {
+	for _, r := range Readers {
+		if r.ID() == id {
+			return r
+		}
+	}
+	return nil
+}
+
+// origin is the trail to a component's bytes.
+func (t *Text) origin(reader Reader, content []byte, c *component) record.Origin {
+	sum := sha256.Sum256(content[c.offset : c.offset+c.length])
+	o := record.Origin{Path: t.Path, Stored: t.Stored, SHA256: t.SHA256, Table: c.name, Place: record.PlacePart, Offset: int64(c.offset), Length: c.length,
+		Digest: hex.EncodeToString(sum[:]), Confidence: 1, FieldMap: reader.ID()}
+	for i := range c.props {
+		p := &c.props[i]
+		o.Fields = append(o.Fields, record.Field{Name: p.name, Offset: int64(p.offset), Length: p.length, Role: "value"})
+	}
+	return o
+}
+
+// versioned is the name of a file that is one of several versions of the same, as an account
+// gives them, with the time of each.
+var versioned = regexp.MustCompile(`^(.+) (\d{4}-\d\d-\d\dT\d{6}Z)(\.[a-z]+)$`)
+
+const versionTime = "2006-01-02T150405Z"
+
+// Version says of which file a path names a version, and of when; ok is false if it is no
+// version of one.
+func Version(p string) (of string, at time.Time, ok bool) {
+	m := versioned.FindStringSubmatch(p)
+	if m == nil {
+		return "", at, false
+	}
+	at, err := time.Parse(versionTime, m[2])
+	return m[1] + m[3], at, err == nil
+}
+
+// VersionPath is the path of a version of a file.
+func VersionPath(of string, at time.Time) string {
+	ext := path.Ext(of)
+	return strings.TrimSuffix(of, ext) + " " + at.UTC().Format(versionTime) + ext
+}
+
+// Versions brings the versions of each file together; one that is no version has none.
+func Versions(files []*File) map[*File][]*File {
+	of := map[string][]*File{}
+	for _, f := range files {
+		if name, _, ok := Version(f.Path); ok {
+			of[name] = append(of[name], f)
+		}
+	}
+	out := map[*File][]*File{}
+	for _, all := range of {
+		for _, f := range all {
+			out[f] = all
+		}
+	}
+	return out
+}
+
+// Texts yields the records of a file, of which all are the versions, the file among them, or
+// nil if there is but one. A record that a later version has with the same content is that
+// one's; of another content, or none, it is an earlier version, and says what changed. An error is
+// of the files and ends it; note is told what is wrong with the content.
+func Texts(reader Reader, f *File, all []*File, opt Options, note func(error)) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		read := func(f *File, note func(error)) (out []*record.Record, err error) {
+			b, err := fileBytes(f)
+			if err != nil {
+				if f.Size > maxText {
+					note(err)
+					return nil, nil
+				}
+				return nil, err
+			}
+			for r, err := range reader.Read(b, &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: opt.Made}) {
+				if err != nil {
+					note(err)
+					continue
+				}
+				out = append(out, r)
+			}
+			return out, nil
+		}
+		mine, err := read(f, note)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
+		_, at, _ := Version(f.Path)
+		type next struct {
+			at    time.Time
+			items map[string]*record.Record
+		}
+		var later []next
+		for _, o := range all {
+			if _, t, ok := Version(o.Path); ok && t.After(at) {
+				rs, err := read(o, func(error) {}) // it says so itself
+				if err != nil {
+					yield(nil, err)
+					return
+				}
+				n := next{t, map[string]*record.Record{}}
+				for _, r := range rs {
+					n.items[item(r)] = r
+				}
+				later = append(later, n)
+			}
+		}
+		slices.SortFunc(later, func(a, b next) int { return a.at.Compare(b.at) })
+		for _, r := range mine {
+			if len(later) > 0 {
+				n := later[0]
+				now := n.items[item(r)]
+				if now != nil && len(changed(r, now)) == 0 {
+					continue // the later version's
+				}
+				r.State = record.Earlier
+				if r.Facts = append(r.Facts, record.Fact{Name: record.LaterVersion, Value: since(r, now, n.at)}); now == nil {
+					for _, n := range later[1:] {
+						if n.items[item(r)] != nil {
+							r.Facts[len(r.Facts)-1].Value += "; it is in the one of " + stamp(n.at) + " again"
+							break
+						}
+					}
+				}
+			}
+			if !yield(r, nil) {
+				return
+			}
+		}
+	}
+}
+
+func stamp(t time.Time) string { return t.UTC().Format("2 Jan 2006 15:04:05 UTC") }
+
+// Differs names what a record says otherwise than again, which its own bytes give. What takes
+// more than these is left out: what a later version has, and zones that a calendar defines.
+func Differs(r, again *record.Record) []string {
+	own := func(r *record.Record) *record.Record {
+		x := *r
+		x.Facts = slices.DeleteFunc(slices.Clone(r.Facts), func(f record.Fact) bool { return f.Name == record.LaterVersion || f.Name == record.KeptAs })
+		return &x
+	}
+	kept := *again
+	kept.Times, kept.Parties, kept.Facts = slices.Clone(again.Times), slices.Clone(again.Parties), slices.Clone(again.Facts)
+	kept.Keep()
+	a, b := own(r), own(&kept)
+	names := changed(a, b)
+	for i := range a.Times {
+		if i < len(b.Times) && b.Times[i].At != nil && (a.Times[i].At == nil || !a.Times[i].At.Equal(*b.Times[i].At)) {
+			names = append(names, a.Times[i].Role)
+		}
+	}
+	return names
+}
+
+// item is what a record of a version is told by in another: its own identifier, or its text.
+func item(r *record.Record) string {
+	for _, f := range r.Facts {
+		if f.Name == record.Identifier {
+			return f.Value
+		}
+	}
+	return r.Text
+}
+
+// content lists what a record says, by names; when it was made or changed is not part of it.
+func content(r *record.Record) map[string]string {
+	out := map[string]string{"text": r.Text}
+	add := func(name, value string) {
+		if out[name] != "" {
+			value = out[name] + ", " + value
+		}
+		out[name] = value
+	}
+	for _, t := range r.Times {
+		if t.Role != "made" && t.Role != "changed" {
+			add(t.Role, t.Stored)
+		}
+	}
+	for _, p := range r.Parties {
+		add(p.Role, strings.TrimSpace(p.Name+" "+p.Handle))
+	}
+	for _, f := range r.Facts {
+		add(f.Name, f.Value)
+	}
+	return out
+}
+
+// changed names what two versions of an item say otherwise.
+func changed(was, is *record.Record) (names []string) {
+	a, b := content(was), content(is)
+	for name := range a {
+		if a[name] != b[name] {
+			names = append(names, name)
+		}
+	}
+	for name := range b {
+		if _, there := a[name]; !there {
+			names = append(names, name)
+		}
+	}
+	slices.Sort(names)
+	return names
+}
+
+// since says in words what a later version has of an item; is is nil if it has none.
+func since(was, is *record.Record, at time.Time) string {
+	if is == nil {
+		return "not in the version of " + stamp(at)
+	}
+	a, b := content(was), content(is)
+	var parts []string
+	for _, name := range changed(was, is) {
+		switch {
+		case a[name] == "":
+			parts = append(parts, fmt.Sprintf("%s was not there, then %q", name, b[name]))
+		case b[name] == "":
+			parts = append(parts, fmt.Sprintf("%s was %q, then not there", name, a[name]))
+		default:
+			parts = append(parts, fmt.Sprintf("%s was %q, then %q", name, a[name], b[name]))
+		}
+	}
+	return "otherwise in the version of " + stamp(at) + ": " + strings.Join(parts, "; ")
+}
+
+// Again reads a record's own bytes again by the reader that it names, and gives what it
+// makes of them; known is false if there is no such reader, or it reads no such record.
+func Again(r *record.Record, cell []byte) (again *record.Record, known bool) {
+	reader := readerByID(r.Origin.FieldMap)
+	if reader == nil {
+		return nil, false
+	}
+	for x, err := range reader.Read(cell, &Text{}) {
+		if err == nil && x.Kind == r.Kind && x.Origin.Table == r.Origin.Table && x.Origin.Offset == 0 {
+			return x, true
+		}
+	}
+	return nil, false
+}
