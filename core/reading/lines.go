@@ -200,9 +200,7 @@ func (p *property) parse(s string) {
 		if p.params == nil {
 			p.params = map[string][]string{}
 		}
-		for _, v := range splitQuoted(value) {
-			p.params[key] = append(p.params[key], v)
-		}
+		p.params[key] = append(p.params[key], splitQuoted(value)...)
 	}
 	p.name, p.value = strings.ToUpper(name), s[i+1:]
 	p.decode()

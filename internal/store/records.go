@@ -63,6 +63,7 @@ func (r *Record) Whole() (*record.Record, error) {
 type Filter struct {
 	CaseID   int64
 	Exhibit  int64
+	Exhibits []int64 // any of these
 	From, To time.Time
 	Kinds    []string
 	State    string // a state's name, or "below" for all that was deleted
@@ -79,6 +80,9 @@ func (f *Filter) where(timed bool) (string, []any) {
 	}
 	if f.Exhibit != 0 {
 		add("r.exhibit_id = $", f.Exhibit)
+	}
+	if len(f.Exhibits) > 0 {
+		add("r.exhibit_id = ANY($)", f.Exhibits)
 	}
 	if timed && !f.From.IsZero() {
 		add("r.at >= $", f.From)

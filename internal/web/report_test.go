@@ -194,3 +194,68 @@ func TestOneRecordTwoProofs(t *testing.T) {
 		t.Error("Examine does not show the row as it is now, or the other acquisition")
 	}
 }
+
+// Clocks that were measured are put right for all at once, or not, and the page says which: the
+// list goes by right times over all exhibits, a page of it after another, and the chart counts it.
+func TestClocksArePutRight(t *testing.T) {
+	w := newSite(t)
+	for _, q := range []string{
+		"UPDATE exhibit SET clock_offset = '-7200', clock_method = 'measured'",
+		"INSERT INTO exhibit OVERRIDING SYSTEM VALUE SELECT (jsonb_populate_record(e, '{\"id\": 900, \"reference\": \"Z\", \"clock_offset\": \"\"}')).* FROM exhibit e",
+		"INSERT INTO run OVERRIDING SYSTEM VALUE SELECT (jsonb_populate_record(r, '{\"id\": 900}')).* FROM run r ORDER BY id LIMIT 1",
+		"INSERT INTO acquisition OVERRIDING SYSTEM VALUE SELECT (jsonb_populate_record(a, '{\"id\": 900, \"exhibit_id\": 900, \"run_id\": 900}')).* FROM acquisition a",
+		"DELETE FROM record",
+	} {
+		if _, err := w.s.DB().Exec(q); err != nil {
+			t.Fatal(q, err)
+		}
+	}
+	begin := time.Date(2026, 9, 1, 12, 0, 0, 0, time.UTC)
+	for i := range 300 { // in turns by their right times, the slow clock two hours behind
+		exhibit, acq, at := w.acq.ExhibitID, w.acq.ID, begin.Add(time.Duration(i)*time.Minute)
+		if i%2 == 1 {
+			exhibit, acq = 900, 900
+		} else {
+			at = at.Add(-2 * time.Hour)
+		}
+		if _, err := w.s.DB().Exec(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, parties, direction, summary, db)
+VALUES ($1, $2, $3, $4::text, 'message', 'intact', 'live', $5, '', '', '', '+447700900417', '{+447700900417}', '', 'line ' || $4, '/x')`, w.cs.ID, exhibit, acq, fmt.Sprint(i), at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	walk := func(query string) (lines []string) {
+		for path := "/case/" + w.cs.Reference + "/examine?" + query; path != ""; {
+			code, body := w.get(path)
+			if code != 200 {
+				t.Fatal(code, path)
+			}
+			for _, m := range regexp.MustCompile(`dir="auto" title="line (\d+)"`).FindAllStringSubmatch(body, -1) {
+				lines = append(lines, m[1])
+			}
+			path = ""
+			if m := regexp.MustCompile(`data-more><td colspan="8"><a href="([^"]+)"`).FindStringSubmatch(body); m != nil {
+				path = html.UnescapeString(m[1])
+			}
+		}
+		return lines
+	}
+	right := walk("clocks=1")
+	for i, n := range right {
+		if n != fmt.Sprint(i) {
+			t.Fatalf("line %s stands at place %d", n, i)
+		}
+	}
+	if len(right) != 300 {
+		t.Errorf("%d records", len(right))
+	}
+	if asTheyWere := walk(""); len(asTheyWere) != 300 || asTheyWere[0] != "0" || asTheyWere[1] != "2" {
+		t.Errorf("as the clocks had them: %d, %v", len(asTheyWere), asTheyWere[:2])
+	}
+	_, body := w.get("/case/" + w.cs.Reference + "/examine?clocks=1&from=2026-09-01T12:10:00Z&to=2026-09-01T12:20:00Z")
+	if !strings.Contains(body, "10 records") || !strings.Contains(body, "clocks put right: ") || !strings.Contains(body, "7200 s slow") {
+		t.Error("a window of ten minutes does not have ten records, or does not say how they lie")
+	}
+	if _, body := w.get("/case/" + w.cs.Reference + "/examine"); !strings.Contains(body, "clocks as they were") {
+		t.Error("the page does not say that clocks are not put right")
+	}
+}

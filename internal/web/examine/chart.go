@@ -67,7 +67,7 @@ type lane struct {
 	Toggle       string // address with this kind switched
 }
 
-func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full timeline.Window) (chart, error) {
+func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, w, full timeline.Window) (chart, error) {
 	ch := chart{Width: width(c), X0: chartX0, Window: w}
 	ch.X1 = ch.Width - chartRight
 	span := float64(ch.X1 - ch.X0)
@@ -79,7 +79,7 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 	all := f
 	all.Kinds = nil // a lane that is switched off is drawn, so that it can be switched on
 	all.From, all.To = w.From, w.To
-	counts, err := a.Store.Counts(c.Request.Context(), all, bins)
+	counts, err := a.counts(c.Request.Context(), on, all, bins)
 	if err != nil {
 		return ch, err
 	}
@@ -93,9 +93,9 @@ func (a pages) chart(c *gin.Context, p *frame.Page, f store.Filter, w, full time
 	y := chartTop
 	for _, l := range lanes {
 		y += laneAbove
-		on := len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(l.Kind))
-		d := lane{Kind: l.Kind, Y: y, Above: l.Above, Below: l.Below, On: on, Toggle: toggle(p, f.Kinds, l.Kind)}
-		if on {
+		shown := len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(l.Kind))
+		d := lane{Kind: l.Kind, Y: y, Above: l.Above, Below: l.Below, On: shown, Toggle: toggle(p, f.Kinds, l.Kind)}
+		if shown {
 			ch.All, ch.Deep = ch.All+l.Above+l.Below, ch.Deep+l.Below
 			d.Up, d.Down = bars(&l, y)
 		}

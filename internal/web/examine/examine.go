@@ -51,6 +51,9 @@ type content struct {
 	Timeless int64  // records without a time
 	Chosen   *chosen
 	Refused  string
+	Measured []string // how far clocks were off, in words
+	Applied  bool     // times are put right by that
+	clocks   []clock
 	regions  []string // those that are asked for, all if there are none
 	// Records that lie years before and after all others, and the span that holds all.
 	Before, After int64
@@ -66,6 +69,8 @@ type chosen struct {
 	Origin *origin
 	AcqNo  int
 	Named  []named
+	Clock  clock          // of its exhibit, if it is applied
+	Shown  *time.Time     // when it was by its exhibit's own clock, if that is another time
 	Now    *store.Record  // the row as it is, of an earlier version
 	Others []store.Record // the same record in other acquisitions
 }
@@ -90,6 +95,7 @@ func (v *content) Wants(region string) bool {
 
 func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 	v := &content{Filter: readFilter(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
+	v.clocks, v.Measured = clocks(p)
 	c.Header("Vary", "Crosswind-Regions")
 	if v.Wants("chart") || v.Wants("list") {
 		if err := a.overview(c, p, v); err != nil {
@@ -98,7 +104,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 	}
 	var err error
 	if r := p.Query.Get("r"); r != "" && (v.Wants("pane") || v.Wants("drawer")) {
-		v.Chosen, err = a.choose(c, p, r, p.Query.Get("o") != "")
+		v.Chosen, err = a.choose(c, p, v, r, p.Query.Get("o") != "")
 		if errors.Is(err, store.ErrNotFound) {
 			p.Fault, err = "There is no such record in this case.", nil
 		}
@@ -109,13 +115,14 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 // overview gives the chart and the list.
 func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 	ctx := c.Request.Context()
+	v.Applied = p.Query.Get("clocks") != ""
 	w, full, err := a.window(c, p, v)
 	if err != nil {
 		return err
 	}
 	v.Filter.From, v.Filter.To = w.From, w.To
 	if v.Wants("chart") {
-		if v.Chart, err = a.chart(c, p, v.Filter, w, full); err != nil {
+		if v.Chart, err = a.chart(c, p, v.clocks, v.Filter, w, full); err != nil {
 			return err
 		}
 		if v.Timeless, err = a.Store.CountUntimed(ctx, v.Filter); err != nil {
@@ -138,7 +145,7 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 	}
 	if v.GoesOff = untimed > 0; !v.GoesOff {
 		var next *store.After
-		if v.Records, next, err = a.Store.Records(ctx, v.Filter, after, pageSize); err != nil {
+		if v.Records, next, err = a.records(ctx, v.clocks, v.Filter, after); err != nil {
 			return err
 		}
 		if next != nil {
@@ -208,12 +215,12 @@ func readAfter(s string) (after store.After, untimed int64, err error) {
 // told apart.
 func (a pages) window(c *gin.Context, p *frame.Page, v *content) (w, full timeline.Window, err error) {
 	ctx, f := c.Request.Context(), store.Filter{CaseID: v.Filter.CaseID, Exhibit: v.Filter.Exhibit}
-	months, err := a.Store.Months(ctx, f)
+	months, err := a.months(ctx, v.clocks, f)
 	if err != nil || len(months) == 0 {
 		return w, full, err
 	}
 	f.From, f.To, v.Before, v.After = timeline.Where(months)
-	first, last, err := a.Store.Extent(ctx, f)
+	first, last, err := a.extent(ctx, v.clocks, f)
 	if err != nil || first == nil {
 		return w, full, err
 	}
@@ -245,7 +252,7 @@ func (a pages) window(c *gin.Context, p *frame.Page, v *content) (w, full timeli
 	return w, full, nil
 }
 
-func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*chosen, error) {
+func (a pages) choose(c *gin.Context, p *frame.Page, v *content, id string, drawer bool) (*chosen, error) {
 	ctx := c.Request.Context()
 	n, err := strconv.ParseInt(id, 10, 64)
 	if err != nil {
@@ -280,6 +287,14 @@ func (a pages) choose(c *gin.Context, p *frame.Page, id string, drawer bool) (*c
 	if err := a.named(ctx, k); err != nil {
 		return nil, err
 	}
+	k.Clock = of(v.clocks, r.ExhibitID)
+	if k.Shown = r.At; k.Clock.Off == 0 {
+		k.Shown = nil
+	}
+	k.Clock.right(k.Around)
+	one := []store.Record{k.Record}
+	k.Clock.right(one)
+	k.Record = one[0]
 	if drawer {
 		k.Origin, err = a.origin(ctx, k, acq)
 	}

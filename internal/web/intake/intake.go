@@ -6,6 +6,7 @@ import (
 	"embed"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -275,7 +276,7 @@ func (f exhibitForm) read(cs *store.Case) (e store.Exhibit, first store.Custody,
 		return e, first, errors.New("the clock's offset comes with how it was measured, and the other way round")
 	}
 	if f.ClockOffset != "" {
-		if _, err := strconv.ParseFloat(f.ClockOffset, 64); err != nil {
+		if s, err := strconv.ParseFloat(f.ClockOffset, 64); err != nil || !(math.Abs(s) <= 1e9) {
 			return e, first, fmt.Errorf("the clock's offset %q is not a number of seconds, such as -12.5", f.ClockOffset)
 		}
 	}
