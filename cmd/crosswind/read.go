@@ -130,7 +130,7 @@ func (s *source) files(at, passwordFile string) ([]*reading.File, error) {
 	}
 	head = head[:n]
 	fsys, name := os.DirFS(filepath.Dir(at)), filepath.Base(at)
-	if backup.LooksStow(head) { // as any tar archive does
+	if backup.Looks(head) { // as any tar archive does
 		if _, err := backup.ReadLabel(fsys, name); err == nil {
 			return s.backup(fsys, name, passwordFile)
 		}

@@ -48,6 +48,43 @@ var ErrNotBackup = errors.New("not a backup of a known layout")
 // ErrEncrypted is returned for a backup that needs its password.
 var ErrEncrypted = errors.New("the backup is encrypted: its contents cannot be read without its password")
 
+// Layout is a form that backups have: a folder, or a single file. Those of this package are
+// there; others are added by Register.
+type Layout interface {
+	// Name is what labels call it.
+	Name() string
+	// Extension is that of a backup's file, with its dot; "" if a backup is a folder.
+	Extension() string
+	// Looks reports whether a file that begins with head, 512 bytes of it, may be a backup in it.
+	// Label tells whether it is.
+	Looks(head []byte) bool
+	// Label reads the label of the backup of a name in fsys, "." for a folder: JSON, as of Label.
+	Label(fsys fs.FS, name string) ([]byte, error)
+	// Open opens the backup whose label b has, with its key, which is nil for a plain one: it sets
+	// Files, says what is wrong by Fault, and gives contents by Serve.
+	Open(b *Backup, fsys fs.FS, name string, k *Key) error
+}
+
+var layouts = []Layout{parcels{}, stow{}}
+
+// Register adds a layout. It is called before backups are read.
+func Register(l Layout) { layouts = append(layouts, l) }
+
+// Looks reports whether a file that begins with head, 512 bytes of it, may be a backup.
+func Looks(head []byte) bool {
+	return slices.ContainsFunc(layouts, func(l Layout) bool { return l.Looks(head) })
+}
+
+// Extension is that of a backup in the layout of a name, "" if it is a folder or not known.
+func Extension(layout string) string {
+	for _, l := range layouts {
+		if l.Name() == layout {
+			return l.Extension()
+		}
+	}
+	return ""
+}
+
 const (
 	maxLabel = 1 << 16 // bytes of a label
 	maxFiles = 1 << 20
@@ -55,25 +92,36 @@ const (
 	maxPath  = 4096 // bytes of a path
 )
 
-// ReadLabel reads the label of a backup in fsys: of the folder layout if name is
-// ".", else of the archive of that name.
+// ReadLabel reads the label of a backup in fsys: of a folder if name is ".", else of the file
+// of that name.
 func ReadLabel(fsys fs.FS, name string) (*Label, error) {
-	read, want := readStowLabel, StowLayout
-	if name == "." {
-		read, want = readParcelsLabel, ParcelsLayout
+	_, l, err := detect(fsys, name)
+	return l, err
+}
+
+// detect finds the layout of a backup: the first by which its label can be read, and that the
+// label names.
+func detect(fsys fs.FS, name string) (Layout, *Label, error) {
+	var why error // of the first one
+	for _, y := range layouts {
+		if (y.Extension() == "") != (name == ".") {
+			continue
+		}
+		var l Label
+		b, err := y.Label(fsys, name)
+		if err == nil {
+			if err = json.Unmarshal(b, &l); err != nil {
+				err = fmt.Errorf("its label: %w", err)
+			} else if l.Layout != y.Name() {
+				err = fmt.Errorf("its label names the layout %q", clip(l.Layout))
+			}
+		}
+		if err == nil {
+			return y, &l, nil
+		}
+		why = cmp.Or(why, err)
 	}
-	b, err := read(fsys, name)
-	if err != nil {
-		return nil, fmt.Errorf("%w: %w", ErrNotBackup, err)
-	}
-	var l Label
-	if err := json.Unmarshal(b, &l); err != nil {
-		return nil, fmt.Errorf("%w: its label: %w", ErrNotBackup, err)
-	}
-	if l.Layout != want {
-		return nil, fmt.Errorf("%w: its label names the layout %q", ErrNotBackup, clip(l.Layout))
-	}
-	return &l, nil
+	return nil, nil, fmt.Errorf("%w: %w", ErrNotBackup, why)
 }
 
 // File is one file of a backup.
@@ -110,7 +158,7 @@ type Backup struct {
 // of Files only if they have no usable path. Sizes and digests of an encrypted
 // backup's Files are those of their content.
 func Open(fsys fs.FS, name string, k *Key) (*Backup, error) {
-	l, err := ReadLabel(fsys, name)
+	y, l, err := detect(fsys, name)
 	if err != nil {
 		return nil, err
 	}
@@ -121,20 +169,15 @@ func Open(fsys fs.FS, name string, k *Key) (*Backup, error) {
 		return nil, errors.New("the backup is not encrypted: it needs no key")
 	}
 	b := &Backup{Label: *l}
-	if name == "." {
-		err = b.openParcels(fsys, k)
-	} else {
-		err = b.openStow(fsys, name, k)
-	}
-	if err != nil {
+	if err := y.Open(b, fsys, name, k); err != nil {
 		b.Close()
 		return nil, err
 	}
 	if int64(len(b.Files)) != b.Parcels {
-		b.fault(LabelName, "the label counts %d files, the backup names %d", b.Parcels, len(b.Files))
+		b.Fault(LabelName, "the label counts %d files, the backup names %d", b.Parcels, len(b.Files))
 	}
 	if !b.Finished {
-		b.fault(LabelName, "the label says that the backup was not finished")
+		b.Fault(LabelName, "the label says that the backup was not finished")
 	}
 	slices.SortFunc(b.Files, func(x, y File) int { return cmp.Compare(x.Path, y.Path) })
 	slices.SortFunc(b.Faults, func(x, y Fault) int { return cmp.Or(cmp.Compare(x.Path, y.Path), cmp.Compare(x.What, y.What)) })
@@ -156,7 +199,13 @@ func (b *Backup) Close() error {
 // Whole reports whether the backup keeps everything that it says.
 func (b *Backup) Whole() bool { return len(b.Faults) == 0 }
 
-func (b *Backup) fault(p, format string, args ...any) {
+// Serve says how the content of a file is opened, and what Close closes, nil if nothing.
+func (b *Backup) Serve(content func(File) (io.ReadCloser, error), closing io.Closer) {
+	b.content, b.closing = content, closing
+}
+
+// Fault adds to the faults, of which a path is the place.
+func (b *Backup) Fault(p, format string, args ...any) {
 	b.Faults = append(b.Faults, Fault{p, fmt.Sprintf(format, args...)})
 }
 

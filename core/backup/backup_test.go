@@ -3,6 +3,8 @@ package backup
 import (
 	"bytes"
 	"errors"
+	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -149,4 +151,42 @@ func FuzzOpen(f *testing.F) {
 			}
 		}
 	})
+}
+
+// sack is a layout that only this test knows: one file, a label's line and then one file's
+// content.
+type sack struct{}
+
+func (sack) Name() string           { return "sack/1" }
+func (sack) Extension() string      { return ".sack" }
+func (sack) Looks(head []byte) bool { return bytes.HasPrefix(head, []byte(`{"layout":"sack/1"`)) }
+func (sack) Label(fsys fs.FS, name string) ([]byte, error) {
+	b, err := fs.ReadFile(fsys, name)
+	line, _, _ := bytes.Cut(b, []byte("\n"))
+	return line, err
+}
+func (sack) Open(b *Backup, fsys fs.FS, name string, _ *Key) error {
+	raw, err := fs.ReadFile(fsys, name)
+	_, content, _ := bytes.Cut(raw, []byte("\n"))
+	b.Files = []File{{Path: "/only", Stored: "only", Size: int64(len(content))}}
+	b.Serve(func(File) (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(content)), nil }, nil)
+	return err
+}
+
+// A layout that registers itself is detected and opened like the others.
+func TestALayoutRegistersItself(t *testing.T) {
+	Register(sack{})
+	t.Cleanup(func() { layouts = layouts[:len(layouts)-1] })
+	raw := []byte("{\"layout\":\"sack/1\",\"parcels\":1,\"finished\":true}\nwords")
+	b, err := Open(fstest.MapFS{"x.sack": {Data: raw}}, "x.sack", nil)
+	if err != nil || !b.Whole() || !Looks(raw) || Extension(b.Layout) != ".sack" {
+		t.Fatal(b, err)
+	}
+	r, err := b.Content(b.Files[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, err := io.ReadAll(r); err != nil || string(got) != "words" {
+		t.Errorf("%q, %v", got, err)
+	}
 }

@@ -23,11 +23,25 @@ const (
 
 const maxCatalogue = 256 << 20 // bytes of a catalogue
 
-func readParcelsLabel(fsys fs.FS, _ string) ([]byte, error) {
+// parcels is the layout of opaque files.
+type parcels struct{}
+
+// Name implements [Layout].
+func (parcels) Name() string { return ParcelsLayout }
+
+// Extension implements [Layout].
+func (parcels) Extension() string { return "" }
+
+// Looks implements [Layout].
+func (parcels) Looks([]byte) bool { return false }
+
+// Label implements [Layout].
+func (parcels) Label(fsys fs.FS, _ string) ([]byte, error) {
 	return readFile(fsys, LabelName, maxLabel)
 }
 
-func (b *Backup) openParcels(fsys fs.FS, k *Key) error {
+// Open implements [Layout].
+func (parcels) Open(b *Backup, fsys fs.FS, _ string, k *Key) error {
 	raw, err := readFile(fsys, CatalogueName, maxCatalogue)
 	if err == nil && k != nil {
 		raw, err = io.ReadAll(k.Decrypt(bytes.NewReader(raw)))
@@ -39,7 +53,7 @@ func (b *Backup) openParcels(fsys fs.FS, k *Key) error {
 		return fmt.Errorf("the backup's catalogue, %s: %w", CatalogueName, err)
 	}
 	b.compare(fsys, k != nil)
-	b.content = func(f File) (io.ReadCloser, error) {
+	b.Serve(func(f File) (io.ReadCloser, error) {
 		r, err := fsys.Open(f.Stored)
 		if err != nil || k == nil {
 			return r, err
@@ -48,7 +62,7 @@ func (b *Backup) openParcels(fsys fs.FS, k *Key) error {
 			io.Reader
 			io.Closer
 		}{k.Decrypt(r), r}, nil
-	}
+	}, nil)
 	return nil
 }
 
@@ -74,17 +88,17 @@ func (b *Backup) readCatalogue(raw []byte) error {
 	return each(f, "parcel", []string{"tag", "place", "name", "bytes", "changed", "sum"}, func(r []sqlitefile.Value) {
 		tag := r[0].String(f.Encoding)
 		if !validTag(tag) {
-			b.fault(CatalogueName, "the tag %q is none: a tag has 8 to 64 letters a-z and digits", clip(tag))
+			b.Fault(CatalogueName, "the tag %q is none: a tag has 8 to 64 letters a-z and digits", clip(tag))
 			return
 		}
 		stored := ParcelsName + "/" + tag
 		p, err := pathOf(places, r[1].Int(), r[2].String(f.Encoding))
 		if err != nil {
-			b.fault(stored, "%v", err)
+			b.Fault(stored, "%v", err)
 			return
 		}
 		if paths[p] {
-			b.fault(stored, "the catalogue gives the path %s to more than one file", p)
+			b.Fault(stored, "the catalogue gives the path %s to more than one file", p)
 			return
 		}
 		paths[p] = true
@@ -109,7 +123,7 @@ func each(f *sqlitefile.File, table string, columns []string, visit func([]sqlit
 	row, n := make([]sqlitefile.Value, len(columns)), 0
 	for r, err := range f.Rows(t) {
 		if err != nil {
-			b.fault(CatalogueName, "table %s: %v", table, err)
+			b.Fault(CatalogueName, "table %s: %v", table, err)
 			if len(b.Faults) > maxFaults {
 				return fmt.Errorf("table %s is too damaged to read", table)
 			}
@@ -166,13 +180,13 @@ func (b *Backup) compare(fsys fs.FS, sealed bool) {
 		st, err := fs.Stat(fsys, f.Stored)
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
-			b.fault(f.Stored, "missing: the catalogue names it as %s", f.Path)
+			b.Fault(f.Stored, "missing: the catalogue names it as %s", f.Path)
 			continue
 		case err != nil:
-			b.fault(f.Stored, "cannot be read: %v; the catalogue names it as %s", err, f.Path)
+			b.Fault(f.Stored, "cannot be read: %v; the catalogue names it as %s", err, f.Path)
 			continue
 		case !st.Mode().IsRegular():
-			b.fault(f.Stored, "not a regular file; the catalogue names it as %s", f.Path)
+			b.Fault(f.Stored, "not a regular file; the catalogue names it as %s", f.Path)
 			continue
 		}
 		size := st.Size()
@@ -180,7 +194,7 @@ func (b *Backup) compare(fsys fs.FS, sealed bool) {
 			size = plainSize(size)
 		}
 		if size != f.Size {
-			b.fault(f.Stored, "has %d bytes, the catalogue says %d", size, f.Size)
+			b.Fault(f.Stored, "has %d bytes, the catalogue says %d", size, f.Size)
 		}
 	}
 	for _, f := range b.Faults {
@@ -188,11 +202,11 @@ func (b *Backup) compare(fsys fs.FS, sealed bool) {
 	}
 	entries, err := fs.ReadDir(fsys, ParcelsName)
 	if err != nil {
-		b.fault(ParcelsName, "cannot be listed: %v", err)
+		b.Fault(ParcelsName, "cannot be listed: %v", err)
 	}
 	for _, e := range entries {
 		if p := ParcelsName + "/" + e.Name(); !named[p] {
-			b.fault(p, "one too many: the catalogue does not name it")
+			b.Fault(p, "one too many: the catalogue does not name it")
 		}
 	}
 }

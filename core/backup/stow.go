@@ -29,9 +29,17 @@ const StowMagic = "TARNSTOW"
 
 const maxSums = 256 << 20 // bytes of the list of digests
 
-// LooksStow reports whether a file that begins with head, 512 bytes of it, may
-// be a backup in the layout of a single archive: ReadLabel tells whether it is.
-func LooksStow(head []byte) bool {
+// stow is the layout of a single archive.
+type stow struct{}
+
+// Name implements [Layout].
+func (stow) Name() string { return StowLayout }
+
+// Extension implements [Layout].
+func (stow) Extension() string { return ".stow" }
+
+// Looks implements [Layout]: as any tar archive does.
+func (stow) Looks(head []byte) bool {
 	return bytes.HasPrefix(head, []byte(StowMagic)) || len(head) >= 262 && string(head[257:262]) == "ustar"
 }
 
@@ -77,7 +85,8 @@ func (a *archive) sealedHead() (label []byte, after int64, err error) {
 	return label, int64(len(head)) + n, nil
 }
 
-func readStowLabel(fsys fs.FS, name string) ([]byte, error) {
+// Label implements [Layout].
+func (stow) Label(fsys fs.FS, name string) ([]byte, error) {
 	a, err := openArchive(fsys, name)
 	if err != nil {
 		return nil, err
@@ -95,12 +104,13 @@ func readStowLabel(fsys fs.FS, name string) ([]byte, error) {
 	return readUpTo(t, StowLabelName, maxLabel)
 }
 
-func (b *Backup) openStow(fsys fs.FS, name string, k *Key) error {
+// Open implements [Layout].
+func (stow) Open(b *Backup, fsys fs.FS, name string, k *Key) error {
 	a, err := openArchive(fsys, name)
 	if err != nil {
 		return err
 	}
-	b.closing = a.File
+	b.Serve(nil, a.File)
 	var plain io.ReaderAt = a
 	size := a.size
 	if k != nil {
@@ -113,12 +123,12 @@ func (b *Backup) openStow(fsys fs.FS, name string, k *Key) error {
 			return fmt.Errorf("the archive %s: %w", name, err)
 		}
 		if !whole {
-			b.fault(name, "was cut off or changed at its end")
+			b.Fault(name, "was cut off or changed at its end")
 		}
 	}
-	b.content = func(f File) (io.ReadCloser, error) {
+	b.Serve(func(f File) (io.ReadCloser, error) {
 		return io.NopCloser(io.NewSectionReader(plain, f.At, f.Size)), nil
-	}
+	}, a.File)
 	return b.readStow(name, io.NewSectionReader(plain, 0, size))
 }
 
@@ -136,7 +146,7 @@ func (b *Backup) readStow(name string, r *io.SectionReader) error {
 			if n == 0 {
 				return fmt.Errorf("the archive %s: %w", name, err)
 			}
-			b.fault(name, "breaks off or is damaged after its member %d: %v", n, err)
+			b.Fault(name, "breaks off or is damaged after its member %d: %v", n, err)
 			break
 		}
 		if n > maxFiles {
@@ -150,26 +160,26 @@ func (b *Backup) readStow(name string, r *io.SectionReader) error {
 		case h.Typeflag == tar.TypeDir || n == 0: // the label has been read
 		case h.Name == SumsName:
 			if sums, err = readSums(t); err != nil {
-				b.fault(SumsName, "%v", err)
+				b.Fault(SumsName, "%v", err)
 			}
 		case h.Typeflag != tar.TypeReg:
-			b.fault(clip(h.Name), "is not a regular file")
+			b.Fault(clip(h.Name), "is not a regular file")
 		default:
 			b.member(h, at, r.Size(), seen)
 		}
 	}
 	if sums == nil {
-		b.fault(SumsName, "missing: it is what ends a finished backup")
+		b.Fault(SumsName, "missing: it is what ends a finished backup")
 	}
 	for i := range b.Files {
 		f := &b.Files[i]
 		if f.SHA256 = sums[f.Stored]; f.SHA256 == "" && sums != nil {
-			b.fault(f.Stored, "%s names no digest for it", SumsName)
+			b.Fault(f.Stored, "%s names no digest for it", SumsName)
 		}
 		delete(sums, f.Stored)
 	}
 	for p := range sums {
-		b.fault(p, "missing: %s names it", SumsName)
+		b.Fault(p, "missing: %s names it", SumsName)
 	}
 	return nil
 }
@@ -177,21 +187,21 @@ func (b *Backup) readStow(name string, r *io.SectionReader) error {
 func (b *Backup) member(h *tar.Header, at, end int64, seen map[string]int) {
 	parts := strings.Split(h.Name, "/")
 	if parts[0] != TreeName || len(parts) < 2 {
-		b.fault(clip(h.Name), "one too many: it lies outside %s/", TreeName)
+		b.Fault(clip(h.Name), "one too many: it lies outside %s/", TreeName)
 		return
 	}
 	p, err := absolute(parts[1:])
 	if err != nil {
-		b.fault(clip(h.Name), "%v", err)
+		b.Fault(clip(h.Name), "%v", err)
 		return
 	}
 	if seen[p]++; seen[p] > 1 {
-		b.fault(h.Name, "is there more than once; the first is taken")
+		b.Fault(h.Name, "is there more than once; the first is taken")
 		return
 	}
 	f := File{Path: p, Stored: h.Name, Size: h.Size, Changed: h.ModTime.UTC(), At: at}
 	if left := max(0, end-at); f.Size > left {
-		b.fault(f.Stored, "has %d bytes, its header says %d", left, f.Size)
+		b.Fault(f.Stored, "has %d bytes, its header says %d", left, f.Size)
 		f.Size = left
 	}
 	b.Files = append(b.Files, f)

@@ -15,7 +15,7 @@ import (
 const stowLabel = `{"layout":"tarn-stow/1","device":{"name":"n","mark":"m","serial":"s","imei":"","system":"y"},"made":"2026-01-02T03:04:05Z","encrypted":false,"parcels":3,"bytes":9,"finished":true}`
 
 // stow makes an archive with GNU tar, and its digests with sha256sum.
-func stow(t testing.TB, format string) []byte {
+func stowed(t testing.TB, format string) []byte {
 	t.Helper()
 	cmd := exec.Command("sh", "-ec", `mkdir -p tree/data; printf one >tree/data/one.db; printf zweizwei >'tree/data/zw ü'; : >tree/.hidden
 printf %s "$LABEL" >stow.json; find tree -type f | sort | xargs -d '\n' sha256sum >stow.sums; tar --sort=name --format=`+format+` -cf - stow.json tree stow.sums`)
@@ -59,8 +59,8 @@ func readStow(t *testing.T, raw []byte, k *Key) (*Backup, map[string]string, err
 
 func TestArchiveLayout(t *testing.T) {
 	for _, format := range []string{"ustar", "pax", "gnu"} {
-		raw := stow(t, format)
-		if !LooksStow(raw[:512]) {
+		raw := stowed(t, format)
+		if !Looks(raw[:512]) {
 			t.Errorf("%s does not look like one", format)
 		}
 		b, got, err := readStow(t, raw, nil)
@@ -91,7 +91,7 @@ func sealed(t testing.TB, raw []byte) ([]byte, *Key) {
 }
 
 func TestEncryptedArchive(t *testing.T) {
-	plain := stow(t, "pax")
+	plain := stowed(t, "pax")
 	big := append(bytes.Clone(plain[:len(plain)-1024]), make([]byte, 200<<10)...) // more than one chunk
 	raw, k := sealed(t, big)
 	b, got, err := readStow(t, raw, k)
@@ -112,7 +112,7 @@ func TestEncryptedArchive(t *testing.T) {
 }
 
 func TestFaultsOfArchives(t *testing.T) {
-	raw := stow(t, "ustar")
+	raw := stowed(t, "ustar")
 	member := func(name string) int { return bytes.Index(raw, []byte(name+"\x00")) }
 	for name, c := range map[string]struct {
 		raw   []byte
@@ -152,8 +152,8 @@ func TestFaultsOfArchives(t *testing.T) {
 }
 
 func FuzzStow(f *testing.F) {
-	f.Add(stow(f, "ustar"), false)
-	s, k := sealed(f, stow(f, "pax"))
+	f.Add(stowed(f, "ustar"), false)
+	s, k := sealed(f, stowed(f, "pax"))
 	f.Add(s, true)
 	dir := f.TempDir()
 	path := filepath.Join(dir, "b.stow")

@@ -87,7 +87,7 @@ func (q *Acquirer) fetch(ctx context.Context, t *run.Task, ar *store.Archive) er
 func (q *Acquirer) unpack(ctx context.Context, t *run.Task, ar *store.Archive, blob vault.Blob) (members int, bytes int64, err error) {
 	head := make([]byte, 512)
 	if n, err := blob.ReadAt(head, 0); err == nil || err == io.EOF {
-		if head = head[:n]; backup.LooksStow(head) {
+		if head = head[:n]; backup.Looks(head) {
 			if _, err := backup.ReadLabel(single(q.Vault, ar), path.Base(ar.Name)); err == nil { // it is a backup itself
 				return 1, ar.Size, q.Store.AddArchiveMembers(ctx, t.Run, ar.ID, []store.ArchiveMember{{Path: path.Base(ar.Name), Size: ar.Size, SHA256: ar.SHA256, ModifiedAt: &ar.At}})
 			}

@@ -176,7 +176,7 @@ func (q *Acquirer) acquired(ctx context.Context, a *store.Acquisition) (vaultFS,
 			return v, name, err
 		}
 		v.add(f.Path, blobFile{f.SHA256, f.Size, f.CheckedAt})
-		if l.Layout == backup.StowLayout {
+		if backup.Extension(l.Layout) != "" {
 			name = path.Base(f.Path)
 		}
 	}

@@ -184,7 +184,7 @@ func (q *Acquirer) findIn(ctx context.Context, caseID int64, address, where stri
 			if probed++; probed == maxProbed {
 				notes = append(notes, fmt.Sprintf("%s has many files: only %d were looked into", where, maxProbed))
 			}
-			if probed < maxProbed && looksStow(src.FS, p) {
+			if probed < maxProbed && looksBackup(src.FS, p) {
 				look(".", p)
 			}
 			return nil
@@ -207,7 +207,7 @@ func (q *Acquirer) findIn(ctx context.Context, caseID int64, address, where stri
 	return found, notes
 }
 
-func looksStow(fsys fs.FS, name string) bool {
+func looksBackup(fsys fs.FS, name string) bool {
 	f, err := fsys.Open(name)
 	if err != nil {
 		return false
@@ -215,7 +215,7 @@ func looksStow(fsys fs.FS, name string) bool {
 	defer f.Close()
 	head := make([]byte, 512)
 	n, _ := io.ReadFull(f, head)
-	return backup.LooksStow(head[:n])
+	return backup.Looks(head[:n])
 }
 
 // look reads the label and the list of files of a backup.

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/backup"
 	"crosswind/core/unpack"
 	"crosswind/internal/handset"
 	"crosswind/internal/run"
@@ -41,7 +42,7 @@ func (q *Acquirer) MakeBackup(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	name := fmt.Sprintf("made-%s-%s", asName(st.Serial), time.Now().UTC().Format("20060102T150405Z"))
-	at, err := q.receive(ctx, t, l, st, password, name)
+	at, err := q.receive(ctx, t, l, password, name)
 	if err != nil {
 		return err
 	}
@@ -66,7 +67,7 @@ func asName(s string) string {
 }
 
 // receive writes a backup beside its place, and puts it there when it is whole.
-func (q *Acquirer) receive(ctx context.Context, t *run.Task, l handset.Link, st *handset.State, password, name string) (string, error) {
+func (q *Acquirer) receive(ctx context.Context, t *run.Task, l handset.Link, password, name string) (string, error) {
 	if err := os.MkdirAll(q.Scratch, 0o700); err != nil {
 		return "", err
 	}
@@ -86,8 +87,9 @@ func (q *Acquirer) receive(ctx context.Context, t *run.Task, l handset.Link, st 
 		return "", fmt.Errorf("receiving the backup: %w. Nothing of it is kept; ask for it again", err)
 	}
 	to := filepath.Join(q.Roots[0], name)
-	if looksStow(os.DirFS(filepath.Dir(tmp.Name())), filepath.Base(tmp.Name())) && st.Family != "Orlop" {
-		return to + ".stow", place(tmp.Name(), to+".stow")
+	if l, err := backup.ReadLabel(os.DirFS(filepath.Dir(tmp.Name())), filepath.Base(tmp.Name())); err == nil { // a single file
+		to += backup.Extension(l.Layout)
+		return to, place(tmp.Name(), to)
 	}
 	return to, unpackTo(tmp, size, to)
 }

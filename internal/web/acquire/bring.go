@@ -113,7 +113,7 @@ func (a pages) upload(c *gin.Context) error {
 	if len(head) == 0 {
 		return a.page(c, frame.ErrNoFile)
 	}
-	if !unpack.IsArchive(head) && !backup.LooksStow(head) {
+	if !unpack.IsArchive(head) && !backup.Looks(head) {
 		return a.page(c, fmt.Errorf("%s %w", name, errNoSource))
 	}
 	set, err := a.Evidence.Put(c.Request.Context(), r)
