@@ -3,6 +3,8 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"math"
+	"math/rand/v2"
 	"slices"
 	"testing"
 	"time"
@@ -84,6 +86,40 @@ SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact
 				}
 			}
 			begin := time.Date(2025, 8, 1, 0, 0, 0, 0, time.UTC)
+			b.Run("200 requests with filters", func(b *testing.B) {
+				var counts, list []time.Duration
+				for b.Loop() {
+					r := rand.New(rand.NewPCG(1, 1))
+					for range 200 {
+						span := time.Duration(float64(time.Hour) * math.Pow(426*24, r.Float64()))
+						f := store.Filter{CaseID: c.ID, From: begin.Add(time.Duration(r.Float64() * float64(426*24*time.Hour-span)))}
+						f.To = f.From.Add(span)
+						f.State = []string{"", "", "below", "recovered"}[r.IntN(4)]
+						f.Kinds = [][]string{nil, nil, {"call"}, {"message", "contact"}}[r.IntN(4)]
+						f.Words = []string{"", "", "", "", "lamp", "rare", "w7", `"common lamp"`}[r.IntN(8)]
+						f.Marked = r.IntN(20) == 0
+						if r.IntN(4) == 0 {
+							f.Exhibit = e.ID
+						}
+						began := time.Now()
+						if _, err := s.Counts(ctx, f, 240); err != nil {
+							b.Fatal(err)
+						}
+						counts = append(counts, time.Since(began))
+						began = time.Now()
+						if _, _, err := s.Records(ctx, f, store.After{}, 80); err != nil {
+							b.Fatal(err)
+						}
+						list = append(list, time.Since(began))
+					}
+				}
+				for what, d := range map[string][]time.Duration{"counts": counts, "list": list} {
+					slices.Sort(d)
+					b.ReportMetric(float64(d[len(d)/2].Microseconds())/1000, "ms-"+what+"-p50")
+					b.ReportMetric(float64(d[len(d)*19/20].Microseconds())/1000, "ms-"+what+"-p95")
+					b.ReportMetric(float64(d[len(d)-1].Microseconds())/1000, "ms-"+what+"-most")
+				}
+			})
 			for name, words := range map[string]string{"rare": "rare", "common": "lamp", "all": "tide", "phrase": `"common lamp"`, "begin": "commo", "number": "900417", "two": "rare lamp"} {
 				b.Run("word "+name, func(b *testing.B) {
 					f := store.Filter{CaseID: c.ID, From: begin, To: begin.AddDate(0, 15, 0), Words: words}

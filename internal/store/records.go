@@ -287,7 +287,8 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 		edges := fmt.Sprintf("WITH edge AS MATERIALIZED (SELECT DISTINCT date_trunc('hour', e, 'UTC') AS hour FROM (SELECT $%d::timestamptz + i * $%d::interval AS e FROM generate_series(0, $%d) i UNION SELECT $%d) x) ",
 			len(args)-2, len(args)-3, len(args)-1, len(args))
 		err = s.list(ctx, &rows, "counting records", edges+bin+"sum(n)::bigint AS n FROM record_hour r WHERE r.at > '-infinity' AND r.at NOT IN (SELECT hour FROM edge) AND "+by+
-			" UNION ALL "+bin+"count(*) AS n FROM edge JOIN record r ON r.at >= edge.hour AND r.at < edge.hour + interval '1 hour' WHERE "+by, args...)
+			// With OFFSET 0 each edge enters the index: else all records may be held and compared with every edge.
+			" UNION ALL "+bin+"count(*) AS n FROM edge CROSS JOIN LATERAL (SELECT * FROM record WHERE case_id = $1 AND at >= edge.hour AND at < edge.hour + interval '1 hour' OFFSET 0) r WHERE "+by, args...)
 	}
 	for _, r := range rows {
 		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, Below: r.Below, N: r.N})

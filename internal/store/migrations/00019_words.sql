@@ -14,7 +14,7 @@ ALTER TABLE record
 -- +goose StatementBegin
 CREATE FUNCTION lexemes(words text) RETURNS tsvector LANGUAGE plpgsql IMMUTABLE PARALLEL SAFE COST 2000 AS $$
 BEGIN -- in no function of SQL: a plan that works this out for every record must seem as dear as it is
-  RETURN array_to_tsvector(array_remove(string_to_array(words, ' '), '|'));
+  RETURN array_to_tsvector(array_remove(array_remove(string_to_array(words, ' '), '|'), ''));
 END $$;
 -- +goose StatementEnd
 
