@@ -121,8 +121,8 @@ test("1. register, board, and intake of a second exhibit with a hand-over", asyn
   await shot(page, "intake");
   await card.getByRole("link", { name: "label" }).click();
   await expect(page.getByRole("img", { name: /exhibit 014-B/ })).toBeVisible();
-  await accessible(page);
   await shot(page, "label");
+  await accessible(page);
 });
 
 test("2. a backup is found and acquired while the page is left", async () => {
@@ -350,6 +350,31 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   await expect(page.locator("tr[data-href]")).toHaveCount(5);
 });
 
+test("people: who has which handles, why, and a ruling that is taken back", async () => {
+  await page.goto(kase() + "/people");
+  await accessible(page);
+  await page.getByRole("link", { name: "Ketil", exact: true }).click();
+  const person = page.getByRole("region", { name: "The person" });
+  await expect(person).toContainText("+447700900417");
+  await person.getByLabel("Also this person's: a handle").fill("+447700900634");
+  await person.getByLabel("Because", { exact: true }).last().fill("both answer to it");
+  await person.getByRole("button", { name: "Bring together" }).click();
+  await expect(person).toContainText("ruling by R. Aske");
+  await expect(person).toContainText("also Sunniva");
+  await accessible(page);
+  await shot(page, "people");
+  await person.getByLabel("Because", { exact: true }).first().fill("it was an error");
+  await person.getByRole("button", { name: "Take back" }).click();
+  await expect(person).not.toContainText("Sunniva");
+  await person.getByRole("link", { name: /records$/ }).click();
+  await expect(page.locator(".chart-foot")).toContainText("with Ketil");
+  await expect(page.locator("tr[data-href]").first()).toContainText("Ketil");
+  await page.getByRole("link", { name: "clock offsets not applied" }).click();
+  await expect(page.locator(".chart-foot")).toContainText("clock offsets applied: 014-A 4.0 s fast");
+  await page.goto(kase() + "/ledger");
+  await expect(page.getByRole("row", { name: /person\.undone/ })).toContainText("it was an error");
+});
+
 test("the encrypted backup: a wrong password, the right one, and its records", async () => {
   await page.goto(kase() + "/acquire");
   const locked = page.getByRole("row", { name: /14 Jun 2026/ });
@@ -363,7 +388,6 @@ test("the encrypted backup: a wrong password, the right one, and its records", a
   await page.getByRole("button", { name: "Unlock" }).click();
   await expect(page.getByRole("alert")).toContainText("the password does not open this backup");
   faults.splice(0);
-  await shot(page, "locked");
   await page.getByLabel("Password of the backup").fill("cormorant-47");
   await page.getByRole("button", { name: "Unlock" }).click();
   const section = page.locator("section.panel", { has: page.getByRole("heading", { name: "014-B acquisition 1" }) });

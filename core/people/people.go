@@ -2,8 +2,8 @@
 // form, so that one number or address is one however it is written: numbers in
 // E.164 with the help of the exhibit's home country, addresses folded.
 //
-// It does not know persons yet, only their handles; and it does not know whether a
-// number is in use.
+// Gather brings handles together as persons, by contacts and by what somebody decided. The
+// package does not know whether a number is in use, or who has it.
 package people
 
 import (

@@ -63,7 +63,8 @@ func (r *Record) Whole() (*record.Record, error) {
 type Filter struct {
 	CaseID   int64
 	Exhibit  int64
-	Exhibits []int64 // any of these
+	Exhibits []int64  // any of these
+	Parties  []string // that name any of these handles in normal form
 	From, To time.Time
 	Kinds    []string
 	State    string // a state's name, or "below" for all that was deleted
@@ -83,6 +84,9 @@ func (f *Filter) where(timed bool) (string, []any) {
 	}
 	if len(f.Exhibits) > 0 {
 		add("r.exhibit_id = ANY($)", f.Exhibits)
+	}
+	if len(f.Parties) > 0 {
+		add("r.parties && $", f.Parties)
 	}
 	if timed && !f.From.IsZero() {
 		add("r.at >= $", f.From)
@@ -280,7 +284,7 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	by := q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
 	if f.Words != "" {
 		err = s.byWords(ctx, &rows, bin+"count(*) AS n"+f.countFrom()+by, args...)
-	} else if f.Marked || stride < 2*time.Hour.Microseconds() {
+	} else if f.Marked || len(f.Parties) > 0 || stride < 2*time.Hour.Microseconds() {
 		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
 	} else { // kept counts, but of hours in which a bin begins, or the window ends
 		args = append(args, n, f.To)

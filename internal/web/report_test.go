@@ -7,6 +7,7 @@ import (
 	"html"
 	"io"
 	"net/http"
+	"net/url"
 	"regexp"
 	"strings"
 	"testing"
@@ -252,10 +253,82 @@ VALUES ($1, $2, $3, $4::text, 'message', 'intact', 'live', $5, '', '', '', '+447
 		t.Errorf("as the clocks had them: %d, %v", len(asTheyWere), asTheyWere[:2])
 	}
 	_, body := w.get("/case/" + w.cs.Reference + "/examine?clocks=1&from=2026-09-01T12:10:00Z&to=2026-09-01T12:20:00Z")
-	if !strings.Contains(body, "10 records") || !strings.Contains(body, "clocks put right: ") || !strings.Contains(body, "7200 s slow") {
+	if !strings.Contains(body, "10 records") || !strings.Contains(body, "clock offsets applied: ") || !strings.Contains(body, "7200 s slow") {
 		t.Error("a window of ten minutes does not have ten records, or does not say how they lie")
 	}
-	if _, body := w.get("/case/" + w.cs.Reference + "/examine"); !strings.Contains(body, "clocks as they were") {
+	if _, body := w.get("/case/" + w.cs.Reference + "/examine"); !strings.Contains(body, "clock offsets not applied") {
 		t.Error("the page does not say that clocks are not put right")
+	}
+}
+
+// Handles are brought together by contacts, and by rulings that are entries of the ledger; what
+// was decided can be taken back, and no entry names a handle.
+func TestPeople(t *testing.T) {
+	w := newSite(t)
+	insert := func(kind, uid, text string, handles ...string) {
+		t.Helper()
+		if _, err := w.s.DB().Exec(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, parties, direction, summary, db)
+VALUES ($1, $2, $3, $4, $5, 'intact', 'live', '2026-09-01Z', '', '', '', '', $6, '', $7, '/x')`, w.cs.ID, w.acq.ExhibitID, w.acq.ID, uid, kind, handles, text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if _, err := w.s.DB().Exec("DELETE FROM record"); err != nil {
+		t.Fatal(err)
+	}
+	card := strings.Repeat("ab", 32)
+	insert("contact", card, "Ketil", "+447700900417", "k@harbour.example")
+	insert("message", "m1", "one", "+447700900417")
+	insert("message", "m2", "two", "k@harbour.example")
+	insert("message", "m3", "three", "+447700900634")
+	base := "/case/" + w.cs.Reference
+	shown := func(handle string) int {
+		t.Helper()
+		code, body := w.get(base + "/examine?person=" + url.QueryEscape(handle))
+		if code != 200 {
+			t.Fatal(code)
+		}
+		return strings.Count(body, "data-href")
+	}
+	ruled := func(want int, pairs ...string) string {
+		t.Helper()
+		code, body := w.post(base+"/people", pairs...)
+		if code != want {
+			t.Fatalf("%v: %d", pairs, code)
+		}
+		return body
+	}
+	if n := shown("k@harbour.example"); n != 3 {
+		t.Errorf("by a contact: %d records", n)
+	}
+	for _, bad := range [][]string{{"of", "+447700900417", "other", "+447700900634"}, {"of", "+447700900417", "other", "nobody", "reason", "x"}, {"of", "+447700900417", "other", "k@harbour.example", "reason", "x"},
+		{"of", "+447700900417", "card", "no", "handle", "+447700900417", "reason", "x"}, {"of", "x", "undo", "77", "reason", "x"}} {
+		ruled(422, bad...)
+	}
+	ruled(200, "of", "+447700900417", "other", "+447700900634", "reason", "both answer to it")
+	if n := shown("+447700900634"); n != 4 {
+		t.Errorf("brought together: %d records", n)
+	}
+	ruled(200, "of", "+447700900417", "card", card, "handle", "k@harbour.example", "reason", "another's address")
+	if n, m := shown("+447700900417"), shown("k@harbour.example"); n != 3 || m != 2 { // the contact names both
+		t.Errorf("taken apart: %d and %d records", n, m)
+	}
+	for _, id := range []string{"1", "2"} {
+		ruled(200, "of", "+447700900417", "undo", id, "reason", "was wrong")
+	}
+	if n, m := shown("+447700900417"), shown("+447700900634"); n != 3 || m != 1 {
+		t.Errorf("taken back: %d and %d records", n, m)
+	}
+	_, body := w.get(base + "/ledger")
+	for _, said := range []string{"person.together", "person.apart", "person.undone"} {
+		if !strings.Contains(body, said) {
+			t.Errorf("the ledger does not say %q", said)
+		}
+	}
+	var lines string
+	if err := w.s.DB().QueryRow("SELECT string_agg(convert_from(line, 'UTF8'), ' ') FROM ledger WHERE convert_from(line, 'UTF8') LIKE '%person.%'").Scan(&lines); err != nil || strings.Contains(lines, "900417") || strings.Contains(lines, "k@harbour") {
+		t.Errorf("the ledger names a handle: %s, %v", lines, err)
+	}
+	if found, err := w.s.Audit(context.Background(), w.cs); err != nil || len(found) != 0 {
+		t.Errorf("%v, %v", found, err)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"crosswind/core/access"
+	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/core/timeline"
 	"crosswind/internal/store"
@@ -33,6 +34,8 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/examine", access.SeeEvidence, p.page)
 	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
+	inCase.GET("/people", access.SeeEvidence, func(c *gin.Context) error { return p.people(c, nil) })
+	inCase.POST("/people", access.Mark, p.rule)
 }
 
 const (
@@ -51,8 +54,9 @@ type content struct {
 	Timeless int64  // records without a time
 	Chosen   *chosen
 	Refused  string
-	Measured []string // how far clocks were off, in words
-	Applied  bool     // times are put right by that
+	Person   *people.Person // whose records are shown, nil if everybody's
+	Measured []string       // how far clocks were off, in words
+	Applied  bool           // times are put right by that
 	clocks   []clock
 	regions  []string // those that are asked for, all if there are none
 	// Records that lie years before and after all others, and the span that holds all.
@@ -96,6 +100,16 @@ func (v *content) Wants(region string) bool {
 func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 	v := &content{Filter: readFilter(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
 	v.clocks, v.Measured = clocks(p)
+	if h := p.Query.Get("person"); h != "" {
+		all, err := a.Store.People(c.Request.Context(), p.Case.ID)
+		if err != nil {
+			return nil, err
+		}
+		if v.Person = all.Of(h); v.Person == nil {
+			v.Person = &people.Person{Handles: []string{h}}
+		}
+		v.Filter.Parties = v.Person.Handles
+	}
 	c.Header("Vary", "Crosswind-Regions")
 	if v.Wants("chart") || v.Wants("list") {
 		if err := a.overview(c, p, v); err != nil {

@@ -125,6 +125,7 @@ var sentences = map[string]string{
 	"known_files.imported": "list of known files imported", "schedule.set": "schedule set", "schedule.ended": "schedule ended", "run.taken_up": "taken up again", "run.interrupted": "interrupted", "photograph.added": "photographed", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
 	"backup.content_read": "never encrypted: its content is in the vault", "rule.overridden": "done against a rule, for a reason", "record.read_again": "marked, and read anew", "exhibit.renamed": "renamed", "source.unnamed": "no place of sources any more",
 	"records.recovered": "records recovered", "record.marked": "marked", "record.unmarked": "mark taken away",
+	"person.together": "handles brought together as one person's", "person.apart": "a handle taken from a contact's person", "person.undone": "a ruling on persons taken back",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
 	"manifest.downloaded": "manifest downloaded", "signin": "signed in", "signout": "signed out",
 	"examiner.added": "examiner added",

@@ -96,7 +96,11 @@
   });
   document.addEventListener("pointermove", (event) => {
     const svg = event.target.closest?.("svg.waterline");
-    if (!svg) return;
+    if (!svg) {
+      const said = document.querySelector("[data-cursor]");
+      if (said && !brush) said.textContent = "";
+      return;
+    }
     const x = place(svg, event);
     line(svg, "cursor", x, svg.dataset.bottom);
     const said = document.querySelector("[data-cursor]");
