@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	"crosswind/core/people"
+	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
@@ -31,30 +32,32 @@ type peoplePage struct {
 
 type personLine struct {
 	*people.Person
-	N int64 // records that name one of the handles, each handle counted by itself
+	N   int64 // records that name one of the handles, each handle counted by itself
+	all *store.People
 }
 
 // Why says what brings the handles together, in words.
 func (l personLine) Why() string {
-	cards, rulings := 0, 0
+	cards, rulings := map[record.Kind]int{}, 0
 	for _, g := range l.Grounds {
 		if g.Card != nil {
-			cards++
+			cards[l.all.Cards[g.Card.ID].Kind]++
 		} else {
 			rulings++
 		}
 	}
 	var parts []string
-	for _, k := range []struct {
-		n         int
-		one, many string
-	}{{cards, "contact", "contacts"}, {rulings, "ruling", "rulings"}} {
-		if k.n == 1 {
-			parts = append(parts, "1 "+k.one)
-		} else if k.n > 1 {
-			parts = append(parts, fmt.Sprint(k.n, " ", k.many))
+	add := func(n int, one, many string) {
+		if n == 1 {
+			parts = append(parts, "1 "+strings.ToLower(one))
+		} else if n > 1 {
+			parts = append(parts, fmt.Sprint(n, " ", strings.ToLower(many)))
 		}
 	}
+	for _, k := range record.Cards() {
+		add(cards[k], k.Title(), k.Plural())
+	}
+	add(rulings, "ruling", "rulings")
 	return strings.Join(parts, ", ")
 }
 
@@ -76,7 +79,7 @@ func (a pages) people(c *gin.Context, fault error) error {
 	}
 	v := &peoplePage{Words: strings.TrimSpace(c.Query("named")), All: len(all.Persons), Contact: all.Cards, Records: all.Records}
 	for _, x := range all.Persons {
-		l := personLine{Person: x}
+		l := personLine{Person: x, all: all}
 		for _, h := range x.Handles {
 			l.N += all.Records[h]
 		}
