@@ -117,7 +117,8 @@ func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.O
 		if opt.Seen != nil {
 			ahead.Seen = func(int64) bool { return opt.Seen(0) } // told of when the rows are read
 		}
-		look, seen := m.join(s, src.Country, ahead)
+		forms := people.NewNormals(src.Country)
+		look, seen := m.join(s, forms, ahead)
 		members(seen)
 		if err := s.Fault(); err != nil && !yield(nil, err) {
 			return
@@ -134,7 +135,7 @@ func (m *Map) Records(s *salvage.Survey, src *Source, names Names, opt salvage.O
 				other(row)
 				continue
 			}
-			r, err := rd.record(m, s.File(), row, src, look, names)
+			r, err := rd.record(m, s.File(), row, src, look, names, forms)
 			if !yield(r, err) {
 				return
 			}
@@ -194,7 +195,7 @@ func Text(v sqlitefile.Value, enc sqlitefile.Encoding) (string, bool) {
 	return hex.EncodeToString(v.Bytes()), true
 }
 
-func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look joins, names Names) (*record.Record, error) {
+func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look joins, names Names, forms *people.Normals) (*record.Record, error) {
 	c := columns{row, f.Encoding}
 	r := &record.Record{Kind: rd.Kind, State: rd.State}
 	if !row.Live {
@@ -217,7 +218,7 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	}
 	for i := range r.Parties {
 		p := &r.Parties[i]
-		p.Normal = people.Normal(p.Handle, src.Country)
+		p.Normal = forms.Normal(p.Handle)
 		p.Scheme = people.Scheme(p.Normal)
 		if n, known := names[p.Normal]; known && !r.Kind.Card() {
 			p.Name, p.Card, p.CardState = n.Text, n.Card, n.State

@@ -15,7 +15,7 @@ import (
 type joins map[[2]string][]string
 
 // join reads the lookup tables, and who is seen in which conversation.
-func (m *Map) join(s *salvage.Survey, country string, opt salvage.Options) (joins, Members) {
+func (m *Map) join(s *salvage.Survey, forms *people.Normals, opt salvage.Options) (joins, Members) {
 	j, seen := joins{}, Members{}
 	talks := slices.ContainsFunc(m.Readings, func(r Reading) bool { return r.Conversation != nil })
 	if len(m.Lookups) == 0 && !talks {
@@ -49,12 +49,12 @@ func (m *Map) join(s *salvage.Survey, country string, opt salvage.Options) (join
 					asked[r], later = true, append(later, r)
 				}
 			default:
-				seen.add(k, people.List(h, country))
+				seen.add(k, forms.List(h))
 			}
 		}
 	}
 	for _, r := range later {
-		seen.add(r.thread, people.List(j.find(r.lookup, r.key), country))
+		seen.add(r.thread, forms.List(j.find(r.lookup, r.key)))
 	}
 	return j, seen
 }

@@ -58,14 +58,7 @@ func Split(raw string) (out []string) {
 }
 
 // List gives the normal forms of a list of handles with commas or semicolons.
-func List(raw, country string) (out []string) {
-	for _, h := range Split(raw) {
-		if n := Normal(h, country); n != "" {
-			out = append(out, n)
-		}
-	}
-	return out
-}
+func List(raw, country string) []string { return NewNormals(country).List(raw) }
 
 // The schemes of handles.
 const (
@@ -74,12 +67,14 @@ const (
 	Account   = "account" // an app's own
 )
 
+var codes = strings.NewReplacer("*", "", "#", "")
+
 // Scheme is that of a handle in normal form.
 func Scheme(normal string) string {
 	switch {
 	case strings.Contains(normal, "@"):
 		return Mail
-	case digits(strings.NewReplacer("*", "", "#", "").Replace(normal)):
+	case digits(codes.Replace(normal)):
 		return Telephone
 	}
 	return Account
@@ -266,4 +261,44 @@ func digit(r rune) int {
 
 func digits(s string) bool {
 	return s != "" && strings.Trim(strings.TrimPrefix(s, "+"), "0123456789") == ""
+}
+
+// Normals gives normal forms, and remembers them: a source names the same people again and
+// again, and a number takes long to bring into form. It is for one goroutine.
+type Normals struct {
+	country string
+	of      map[string]string
+}
+
+// maxRemembered bounds the forms that are remembered.
+const maxRemembered = 10_000
+
+// NewNormals makes one for handles of an exhibit whose home country is country, as for Normal.
+func NewNormals(country string) *Normals { return &Normals{country, map[string]string{}} }
+
+// Normal is Normal of a handle.
+func (n *Normals) Normal(raw string) string {
+	const long = 256 // bytes of what is not worth it
+	if len(raw) > long {
+		return Normal(raw, n.country)
+	}
+	s, known := n.of[raw]
+	if !known {
+		if len(n.of) >= maxRemembered {
+			clear(n.of)
+		}
+		s = Normal(raw, n.country)
+		n.of[strings.Clone(raw)] = s
+	}
+	return s
+}
+
+// List is List of handles with commas or semicolons.
+func (n *Normals) List(raw string) (out []string) {
+	for _, h := range Split(raw) {
+		if s := n.Normal(h); s != "" {
+			out = append(out, s)
+		}
+	}
+	return out
 }

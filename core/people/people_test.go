@@ -2,6 +2,7 @@ package people
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 )
 
@@ -82,4 +83,19 @@ func FuzzNormal(f *testing.F) {
 			t.Errorf("%q is not itself", n)
 		}
 	})
+}
+
+// What is remembered is what is worked out.
+func TestNormals(t *testing.T) {
+	n := NewNormals("GB")
+	for i := range 10_500 {
+		for _, raw := range []string{fmt.Sprint("07700 9", i%100_000), "07700 900417", "A@Harbour.Example", strings.Repeat("x", 300)} {
+			if got, want := n.Normal(raw), Normal(raw, "GB"); i%1000 == 0 && got != want {
+				t.Fatalf("%q: %q, want %q", raw, got, want)
+			}
+		}
+	}
+	if len(n.of) > maxRemembered {
+		t.Errorf("%d are remembered", len(n.of))
+	}
 }
