@@ -475,12 +475,18 @@ func TestNoMutationPasses(t *testing.T) {
 			files[RecordsName] = bytes.Join(line, nil)
 			fit(files)
 			b, what = rebuilt(files, order, zip.Store, madeAt, "T-1-package/"), fmt.Sprintf("the mark of record %d changed", k)
-		case 8: // a bit of any file, with fitting manifests
+		case 8: // a bit of any file, or a letter of a signature, with fitting manifests
 			if len(files[some]) == 0 {
 				continue
 			}
 			files[some] = bytes.Clone(files[some])
-			files[some][r.IntN(len(files[some]))] ^= 1 << r.IntN(8)
+			if sealed := files[SealName]; r.IntN(4) == 0 {
+				some = SealName
+				at := bytes.Index(sealed, []byte(`"sig":"`)) + len(`"sig":"`) + r.IntN(100)
+				files[some] = slices.Concat(sealed[:at], bytes.ToUpper(sealed[at:at+20]), sealed[at+20:])
+			} else {
+				files[some][r.IntN(len(files[some]))] ^= 1 << r.IntN(8)
+			}
 			fit(files)
 			if strings.Contains(some, "manifest-") {
 				continue // which is written again

@@ -289,7 +289,8 @@ func (c *checker) seal() {
 	key, err1 := hex.DecodeString(s.Key)
 	sig, err2 := hex.DecodeString(s.Sig)
 	msg, err3 := s.signed()
-	if errors.Join(err1, err2, err3) != nil || len(key) != ed25519.PublicKeySize || !ed25519.Verify(key, msg, sig) {
+	canonical := hex.EncodeToString(key) == s.Key && hex.EncodeToString(sig) == s.Sig // in lower case
+	if errors.Join(err1, err2, err3) != nil || !canonical || len(key) != ed25519.PublicKeySize || !ed25519.Verify(key, msg, sig) {
 		c.fault(SealName, "the Ed25519 signature does not hold", "", "")
 	}
 	var paths []string

@@ -97,6 +97,9 @@ func (h *Head) VerifySignature() error {
 	if err != nil {
 		return fmt.Errorf("ledger head: signature: %w", err)
 	}
+	if hex.EncodeToString(key) != h.Key || hex.EncodeToString(sig) != h.Sig {
+		return errors.New("ledger head: key and signature are hexadecimal in lower case")
+	}
 	msg, err := h.signed()
 	if err != nil {
 		return err

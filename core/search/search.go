@@ -235,12 +235,14 @@ type Term struct {
 	Number string // digits, "" if the term is no number
 }
 
+const maxTerms = 200 // of a query
+
 // minBegin is how long a word is that stands for all that begin with it.
 const minBegin = 3
 
 // Parse reads what is typed: terms in any order, all of which must be there. What stands
 // between quotation marks is one, word for word; a mark that is not closed reaches to the
-// end. Without quotation marks a word of three letters or more stands for all that begin
+// end. Of more than 200 terms the first are asked. Without quotation marks a word of three letters or more stands for all that begin
 // with it, as does any with an asterisk behind it.
 func Parse(query string) (terms []Term) {
 	for i, part := range strings.Split(strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "«", `"`, "»", `"`).Replace(query), `"`) {
@@ -249,7 +251,7 @@ func Parse(query string) (terms []Term) {
 			list = telephone(strings.Fields(part))
 		}
 		for _, s := range list {
-			if t := term(s, i%2 == 1); len(t.Words) > 0 || t.Number != "" {
+			if t := term(s, i%2 == 1); (len(t.Words) > 0 || t.Number != "") && len(terms) < maxTerms {
 				terms = append(terms, t)
 			}
 		}

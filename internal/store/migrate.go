@@ -84,44 +84,39 @@ func partRecords(ctx context.Context, tx *sql.Tx) error {
 		if err != nil {
 			return err
 		}
-		var of []record.Record
-		var ids []int64
+		var ids, pages []int64
+		var words, maps, tables, bodies []string
+		var rowIDs []*string
 		for rows.Next() {
 			var id int64
 			var body []byte
-			var r record.Record
-			if err := rows.Scan(&id, &body); err != nil {
-				rows.Close()
-				return err
+			r := &record.Record{}
+			err := rows.Scan(&id, &body)
+			if err == nil {
+				err = json.Unmarshal(body, r)
 			}
-			if err := json.Unmarshal(body, &r); err != nil {
+			if err == nil {
+				body, err = json.Marshal(r)
+			}
+			if err != nil {
 				rows.Close()
 				return fmt.Errorf("record %d: %w", id, err)
 			}
-			ids, of = append(ids, id), append(of, r)
+			ids, pages, rowIDs = append(ids, id), append(pages, int64(r.Origin.Page)), append(rowIDs, rowID(r))
+			words, maps, tables = append(words, record.Clean(indexed(r))), append(maps, record.Clean(r.Origin.FieldMap)), append(tables, record.Clean(r.Origin.Table))
+			bodies = append(bodies, string(cleanJSON(body)))
 		}
 		rows.Close()
 		if err := rows.Err(); err != nil || len(ids) == 0 {
 			return err
 		}
 		last = ids[len(ids)-1]
-		for i := range of {
-			r := &of[i]
-			body, err := json.Marshal(r)
-			if err != nil {
-				return err
-			}
-			var row any
-			if id := r.Origin.RowID; id != nil {
-				row = fmt.Sprint(int64(*id))
-			}
-			if _, err := tx.ExecContext(ctx, "UPDATE record SET words = $2, field_map = $3, tab = $4, row_id = $5, page = $6 WHERE id = $1",
-				ids[i], record.Clean(indexed(r)), record.Clean(r.Origin.FieldMap), record.Clean(r.Origin.Table), row, int64(r.Origin.Page)); err != nil {
-				return err
-			}
-			if _, err := tx.ExecContext(ctx, "INSERT INTO record_whole VALUES ($1, $2)", ids[i], string(cleanJSON(body))); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, `UPDATE record r SET words = x.words, field_map = x.field_map, tab = x.tab, row_id = x.row_id, page = x.page
+  FROM unnest($1::bigint[], $2::text[], $3::text[], $4::text[], $5::text[], $6::bigint[]) x(id, words, field_map, tab, row_id, page) WHERE r.id = x.id`, ids, words, maps, tables, rowIDs, pages); err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, "INSERT INTO record_whole SELECT * FROM unnest($1::bigint[], $2::text[])", ids, bodies); err != nil {
+			return err
 		}
 	}
 }

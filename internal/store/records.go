@@ -231,6 +231,17 @@ func (f *Filter) countFrom() string {
 	return " FROM record r WHERE "
 }
 
+// Kinds lists the kinds of which a case has records, in the order of the table of kinds.
+func (s *Store) Kinds(ctx context.Context, caseID int64) ([]record.Kind, error) {
+	var there []record.Kind
+	err := s.list(ctx, &there, "listing the kinds of records", `WITH RECURSIVE k(kind) AS (
+  SELECT min(kind) FROM record WHERE case_id = $1
+  UNION ALL
+  SELECT (SELECT min(kind) FROM record WHERE case_id = $1 AND record.kind > k.kind) FROM k WHERE k.kind IS NOT NULL
+) SELECT kind FROM k WHERE kind IS NOT NULL`, caseID)
+	return slices.DeleteFunc(record.Kinds(), func(k record.Kind) bool { return !slices.Contains(there, k) }), err
+}
+
 // CountUntimed counts the records of a filter whose time did not survive.
 func (s *Store) CountUntimed(ctx context.Context, f Filter) (n int64, err error) {
 	q, args := f.where(false)

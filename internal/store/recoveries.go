@@ -190,13 +190,8 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		}
 		r.Keep()
 		body, err := json.Marshal(r)
-		var row *string // the row's id, if its bytes survived
-		if id := r.Origin.RowID; id != nil {
-			row = new(string)
-			*row = strconv.FormatInt(int64(*id), 10)
-		}
 		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),
-			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Text, indexed(r), r.Origin.FieldMap, r.Origin.Table, row, int64(r.Origin.Page), string(cleanJSON(body))}, err
+			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Text, indexed(r), r.Origin.FieldMap, r.Origin.Table, rowID(r), int64(r.Origin.Page), string(cleanJSON(body))}, err
 	}))
 	if fault != nil {
 		return fault
@@ -205,6 +200,15 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		return fmt.Errorf("loading records: %w", err)
 	}
 	return nil
+}
+
+// rowID is the id of the row that a record is of, nil if its bytes did not survive.
+func rowID(r *record.Record) *string {
+	if r.Origin.RowID == nil {
+		return nil
+	}
+	s := strconv.FormatInt(int64(*r.Origin.RowID), 10)
+	return &s
 }
 
 // indexed is the words that a record is found by.

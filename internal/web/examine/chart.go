@@ -83,7 +83,11 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 	if err != nil {
 		return ch, err
 	}
-	lanes := timeline.Lanes(counts, bins, record.Kinds())
+	kinds, err := a.Store.Kinds(c.Request.Context(), p.Case.ID)
+	if err != nil {
+		return ch, err
+	}
+	lanes := timeline.Lanes(counts, bins, kinds)
 	x := func(t time.Time) float64 {
 		return chartX0 + w.Place(t)*span
 	}
@@ -94,7 +98,7 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 	for _, l := range lanes {
 		y += laneAbove
 		shown := len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(l.Kind))
-		d := lane{Kind: l.Kind, Y: y, Above: l.Above, Below: l.Below, On: shown, Toggle: toggle(p, f.Kinds, l.Kind)}
+		d := lane{Kind: l.Kind, Y: y, Above: l.Above, Below: l.Below, On: shown, Toggle: toggle(p, kinds, f.Kinds, l.Kind)}
 		if shown {
 			ch.All, ch.Deep = ch.All+l.Above+l.Below, ch.Deep+l.Below
 			d.Up, d.Down = bars(&l, y)
@@ -137,10 +141,10 @@ func bars(l *timeline.Lane, y int) (up, down string) {
 
 // toggle is the address of the page with one kind switched on or off. No kind
 // named means all.
-func toggle(p *frame.Page, kinds []string, k record.Kind) string {
+func toggle(p *frame.Page, all []record.Kind, kinds []string, k record.Kind) string {
 	on := slices.Clone(kinds)
 	if len(on) == 0 {
-		for _, x := range record.Kinds() {
+		for _, x := range all {
 			on = append(on, string(x))
 		}
 	}
@@ -149,7 +153,7 @@ func toggle(p *frame.Page, kinds []string, k record.Kind) string {
 	} else {
 		on = append(on, string(k))
 	}
-	if len(on) == len(record.Kinds()) || len(on) == 0 {
+	if len(on) == len(all) || len(on) == 0 {
 		on = nil
 	}
 	return p.Keep("kind", strings.Join(on, ","), "after", "")
