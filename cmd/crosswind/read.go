@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/json"
@@ -154,7 +155,7 @@ func (s *source) files(at, passwordFile string) ([]*reading.File, error) {
 		one, err := onDisk(at, "", name)
 		return []*reading.File{one}, err
 	case unpack.IsArchive(head):
-		return s.archive(f, st.Size())
+		return s.archive(f, st.Size(), passwordFile)
 	}
 	return nil, fmt.Errorf("%s is not a database, a backup, an archive, or contacts or a calendar, of a known form", at)
 }
@@ -216,6 +217,14 @@ func isBeside(name string) bool {
 	return strings.HasSuffix(name, "-wal") || strings.HasSuffix(name, "-journal")
 }
 
+// folder makes the folder of copies, if it is not there.
+func (s *source) folder() (err error) {
+	if s.dir == "" {
+		s.dir, err = os.MkdirTemp("", "crosswind-read-")
+	}
+	return err
+}
+
 // copy keeps what is read, since that is done out of order.
 func (s *source) copy(r io.Reader, onHandset, stored string) (*reading.File, error) {
 	head := make([]byte, reading.HeadLength)
@@ -226,10 +235,8 @@ func (s *source) copy(r io.Reader, onHandset, stored string) (*reading.File, err
 	if head = head[:n]; !wanted(head, onHandset, stored) {
 		return nil, nil
 	}
-	if s.dir == "" {
-		if s.dir, err = os.MkdirTemp("", "crosswind-read-"); err != nil {
-			return nil, err
-		}
+	if err := s.folder(); err != nil {
+		return nil, err
 	}
 	s.copies++ // no name of the source's becomes a path
 	at := filepath.Join(s.dir, fmt.Sprint(s.copies))
@@ -300,8 +307,10 @@ func (s *source) backup(fsys fs.FS, name, passwordFile string) ([]*reading.File,
 	return files, nil
 }
 
-// archive lists the databases of an archive, whose root is the handset's.
-func (s *source) archive(f *os.File, size int64) (files []*reading.File, err error) {
+// archive lists what is read of an archive: the files of the backups that lie in it or, if
+// there are none, those of its members, whose root is then the handset's.
+func (s *source) archive(f *os.File, size int64, passwordFile string) (files []*reading.File, err error) {
+	var backups []string // the folders and files that may be one
 	for m, err := range unpack.Members(f, size, unpack.Default) {
 		if err != nil {
 			return nil, err
@@ -310,7 +319,17 @@ func (s *source) archive(f *os.File, size int64) (files []*reading.File, err err
 			s.notes = append(s.notes, m.Path+": "+m.Not)
 			continue
 		}
-		one, err := s.copy(m, path.Join("/", m.Path), m.Path)
+		head := make([]byte, reading.HeadLength)
+		n, err := io.ReadFull(m, head)
+		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
+			return nil, err
+		}
+		if head = head[:n]; path.Base(m.Path) == backup.LabelName {
+			backups = append(backups, path.Dir(m.Path))
+		} else if backup.Looks(head) {
+			backups = append(backups, m.Path)
+		}
+		one, err := s.copy(io.MultiReader(bytes.NewReader(head), m), path.Join("/", m.Path), m.Path)
 		if err != nil {
 			return nil, err
 		}
@@ -318,7 +337,72 @@ func (s *source) archive(f *os.File, size int64) (files []*reading.File, err err
 			files = append(files, one)
 		}
 	}
+	if len(backups) > 0 {
+		if inside, err := s.within(f, size, backups, passwordFile); err != nil || len(inside) > 0 {
+			return inside, err
+		}
+	}
 	slices.SortStableFunc(files, func(a, b *reading.File) int { return strings.Compare(a.Stored, b.Stored) })
+	return files, nil
+}
+
+// within lists the files of the backups in an archive. What may be one is unpacked, and is
+// left if it is none.
+func (s *source) within(f *os.File, size int64, at []string, passwordFile string) (files []*reading.File, err error) {
+	if err := s.folder(); err != nil {
+		return nil, err
+	}
+	below := filepath.Join(s.dir, "unpacked")
+	if err := os.Mkdir(below, 0o700); err != nil {
+		return nil, err
+	}
+	root, err := os.OpenRoot(below) // no name of the archive's leads out of it
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	for m, err := range unpack.Members(f, size, unpack.Default) {
+		if err != nil {
+			return nil, err
+		}
+		if m.Not != "" || !slices.ContainsFunc(at, func(b string) bool { return b == "." || m.Path == b || strings.HasPrefix(m.Path, b+"/") }) {
+			continue
+		}
+		err := root.MkdirAll(path.Dir(m.Path), 0o700)
+		if err == nil {
+			var w *os.File
+			if w, err = root.OpenFile(m.Path, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600); err == nil {
+				_, err = io.Copy(w, m)
+				err = errors.Join(err, w.Close(), s.ctx.Err())
+			}
+		}
+		if err != nil {
+			return nil, fmt.Errorf("unpacking %s: %w", m.Path, err)
+		}
+	}
+	slices.Sort(at)
+	for _, b := range slices.Compact(at) {
+		st, err := root.Stat(b)
+		if err != nil {
+			return nil, err
+		}
+		name := "."
+		if !st.IsDir() {
+			b, name = path.Dir(b), path.Base(b)
+		}
+		fsys, err := fs.Sub(root.FS(), b)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := backup.ReadLabel(fsys, name); errors.Is(err, backup.ErrNotBackup) {
+			continue
+		}
+		some, err := s.backup(fsys, name, passwordFile)
+		if err != nil {
+			return nil, fmt.Errorf("the backup %s in the archive: %w", path.Join(b, name), err)
+		}
+		files = append(files, some...)
+	}
 	return files, nil
 }
 

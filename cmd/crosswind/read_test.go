@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -80,6 +81,22 @@ func TestRead(t *testing.T) {
 		if !found {
 			t.Errorf("%s: %q did not come back", c.source, c.says)
 		}
+	}
+	// Backups within an archive are those that they are alone; what only looks like one is left.
+	if out, err := exec.Command("sh", "-c", `cd "$0" && mkdir -p in/other && cp -r backups/harbour-phone-2026-09-24 in/ && cp backups/galley-phone-2026-09-22.stow in/other/ && echo '{}' >in/other/backup.json && tar -czf in.tgz in`, dir).CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	uids := func(sources ...string) map[string]bool {
+		all := map[string]bool{}
+		for _, source := range sources {
+			for _, r := range read(source) {
+				all[r.UID] = true
+			}
+		}
+		return all
+	}
+	if alone, within := uids("backups/harbour-phone-2026-09-24", "backups/galley-phone-2026-09-22.stow"), uids("in.tgz"); !maps.Equal(alone, within) {
+		t.Errorf("%d records alone, %d within an archive", len(alone), len(within))
 	}
 	// An app that no built-in map reads, by the map of docs/fieldmaps.md.
 	if err := os.WriteFile(filepath.Join(dir, "habits.toml"), []byte(habitsMap(t)), 0o644); err != nil {
