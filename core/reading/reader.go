@@ -3,7 +3,6 @@ package reading
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"fmt"
 	"iter"
 	"path"
 	"regexp"
@@ -260,24 +259,14 @@ func changed(was, is *record.Record) (names []string) {
 	return names
 }
 
-// since says in words what a later version has of an item; is is nil if it has none.
+// since says in words what a later version has of an item; is is nil if it has none. It names
+// what is otherwise and gives no value of it: the later version's record may be withheld where this
+// one is not.
 func since(was, is *record.Record, at time.Time) string {
 	if is == nil {
 		return "not in the version of " + stamp(at)
 	}
-	a, b := content(was), content(is)
-	var parts []string
-	for _, name := range changed(was, is) {
-		switch {
-		case a[name] == "":
-			parts = append(parts, fmt.Sprintf("%s was not there, then %q", name, b[name]))
-		case b[name] == "":
-			parts = append(parts, fmt.Sprintf("%s was %q, then not there", name, a[name]))
-		default:
-			parts = append(parts, fmt.Sprintf("%s was %q, then %q", name, a[name], b[name]))
-		}
-	}
-	return "otherwise in the version of " + stamp(at) + ": " + strings.Join(parts, "; ")
+	return "otherwise in the version of " + stamp(at) + ": " + strings.Join(changed(was, is), ", ")
 }
 
 // Again reads a record's own bytes again by the reader that it names, and gives what it

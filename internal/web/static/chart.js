@@ -53,7 +53,7 @@
       hour: "2-digit",
       minute: "2-digit",
     }).format(at);
-    return `${local.replace(",", "")} · ${at.toISOString().slice(0, 16).replace("T", " ")}Z`;
+    return `${local.replace(",", "").replace("Sept", "Sep")} · ${at.toISOString().slice(0, 16).replace("T", " ")}Z`;
   }
   function line(svg, cls, x, h) {
     let el = svg.querySelector("." + cls);
