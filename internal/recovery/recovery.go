@@ -121,6 +121,13 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 			withheld += n
 		}
 	}
+	merging, err := q.Store.Merging(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	if merging > 0 {
+		detail["contacts_with_several_handles"] = fmt.Sprint(merging) // which bring these together as one person's
+	}
 	if len(used) > 0 {
 		detail["field_maps"] = strings.Join(used, ", ") // with the SHA-256 of each one's file
 	}

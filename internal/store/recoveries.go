@@ -295,6 +295,12 @@ func (s *Store) FieldMap(ctx context.Context, sha256 string) (source string, err
 	return source, err
 }
 
+// Merging counts the contacts of an acquisition that bring several handles together.
+func (s *Store) Merging(ctx context.Context, acquisition int64) (n int64, err error) {
+	err = s.get(ctx, &n, "counting contacts", "SELECT count(*) FROM record WHERE acquisition_id = $1 AND kind = ANY($2) AND cardinality(parties) > 1", acquisition, record.Cards())
+	return n, err
+}
+
 // EndRecovery ends a recovery and its run.
 func (s *Store) EndRecovery(ctx context.Context, r *Run, v *Recovery, act Act) error {
 	return s.change(ctx, func(t *Tx) error {
