@@ -234,7 +234,12 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 // read reads into a record what its row alone says.
 func (rd *Reading) read(r *record.Record, get getter, enc sqlitefile.Encoding) {
 	moment := func(role string, p *Part) {
-		if v, ok := get(p.Column); ok && v.Class() != sqlitefile.Null {
+		v, ok := get(p.Column)
+		enc := enc // of what lies within JSON another
+		if ok {
+			v, enc, ok = p.counted(v, enc)
+		}
+		if ok {
 			at := record.Time{Role: role, Stored: p.epoch.original(v, enc)}
 			if t, ok := p.epoch.Time(v, enc); ok {
 				at.At = &t

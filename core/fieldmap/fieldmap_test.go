@@ -5,12 +5,14 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"crosswind/core/record"
 	"crosswind/core/salvage"
@@ -237,7 +239,7 @@ func TestMapsAreRefused(t *testing.T) {
 		{"text =", "handle = { column = \"y\", lookup = \"who\" }\ntext =", `a.toml, line 8: there is no lookup of the name "who"`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", duration = \"weeks\" }", `a.toml, line 8: "weeks" is not a unit of time`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", json = \"a..b\" }", `a.toml, line 8: "a..b" is not a path`},
-		{"text =", "time = { column = \"y\", epoch = \"seconds since 1970\", json = \"a\" }\ntext =", `a.toml, line 8: time cannot have "json"`},
+		{"text =", "time = { column = \"y\", epoch = \"seconds since 1970\", lookup = \"a\" }\ntext =", `a.toml, line 8: time cannot have "lookup"`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", lookup = \"who\" }", `a.toml, line 8: text cannot have "lookup"`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", words = { 1 = \"a\" }, duration = \"seconds\" }", "a.toml, line 8: text is a time, a length of time, or has words"},
 		{"text =", "where = { column = \"y\" }\ntext =", "a.toml, line 5: a condition needs a column"},
@@ -279,5 +281,34 @@ func TestLayoutsSideBySide(t *testing.T) {
 	}
 	if err := maps[1].Check(old); err == nil || err.Error() != `fieldmap: a.toml, line 5: the table "t" has no column "said"` {
 		t.Errorf("%v", err)
+	}
+}
+
+// A time may lie within JSON, as a number or a text, in every encoding of a database's texts.
+func TestATimeWithinJSON(t *testing.T) {
+	const text = `{"t": [{"at": 810853426}, 1.5], "s": "2026-09-11 20:58:12", "none": null}`
+	for enc, b := range map[sqlitefile.Encoding][]byte{sqlitefile.UTF8: []byte(text), sqlitefile.UTF16LE: []byte(strings.Join(strings.Split(text, ""), "\x00") + "\x00")} {
+		v, ok := sqlitefile.ReadValue(sqlitefile.SerialType(13+2*len(b)), b, 0)
+		if !ok {
+			t.Fatal("no value")
+		}
+		get := func(string) (sqlitefile.Value, bool) { return v, true }
+		var rd Reading
+		for role, p := range map[string]Part{"sent": {Column: "x", JSON: "t.0.at", Epoch: "seconds since 2001"}, "read": {Column: "x", JSON: "t.1", Epoch: "seconds since 2001"},
+			"edited": {Column: "x", JSON: "s", Epoch: "text in UTC"}, "made": {Column: "x", JSON: "none", Epoch: "text in UTC"}, "deleted": {Column: "x", JSON: "t.9", Epoch: "seconds since 1970"}} {
+			p.epoch, _ = ParseEpoch(p.Epoch)
+			rd.Times = append(rd.Times, Moment{role, p})
+		}
+		rd.Text = &Part{Column: "x", JSON: "s"}
+		r := &record.Record{}
+		rd.read(r, get, enc)
+		got := map[string]string{}
+		for _, x := range r.Times {
+			got[x.Role] = x.At.UTC().Format(time.RFC3339Nano)
+		}
+		want := map[string]string{"sent": "2026-09-11T21:03:46Z", "read": "2001-01-01T00:00:01.5Z", "edited": "2026-09-11T20:58:12Z"}
+		if !maps.Equal(got, want) || r.Text != "2026-09-11 20:58:12" {
+			t.Errorf("%v: %v, text %q", enc, got, r.Text)
+		}
 	}
 }

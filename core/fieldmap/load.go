@@ -179,11 +179,11 @@ func (m *Map) readyReading(i int) error {
 				return m.fault(section, i, p.Column, "%s cannot have %q", what, k)
 			}
 		}
-		if p.Epoch == "" && takes[what] == "epoch" {
+		if p.Epoch == "" && strings.HasPrefix(what, "time") {
 			return m.fault(section, i, p.Column, "%s does not say from when on and in what it counts", what)
 		}
-		if p.Epoch != "" && p.JSON+p.Duration != "" || p.Epoch != "" && p.Words != nil || p.Duration != "" && p.Words != nil {
-			return m.fault(section, i, p.Column, "%s is a time, a length of time, or has words, not two of these; nor is a time within JSON read", what)
+		if p.Epoch != "" && p.Duration != "" || p.Epoch != "" && p.Words != nil || p.Duration != "" && p.Words != nil {
+			return m.fault(section, i, p.Column, "%s is a time, a length of time, or has words, not two of these", what)
 		}
 		if p.Epoch != "" {
 			var ok bool

@@ -1,6 +1,7 @@
 package fieldmap
 
 import (
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"iter"
@@ -77,7 +78,7 @@ func (rd *Reading) parts() iter.Seq2[string, *Part] {
 
 // takes are the keys that each part may have beside its column.
 var takes = map[string]string{
-	"time": "epoch", "times": "epoch", "conversation": "json words lookup", "handle": "json words lookup", "direction": "json words instead",
+	"time": "json epoch", "times": "json epoch", "conversation": "json words lookup", "handle": "json words lookup", "direction": "json words instead",
 	"text": "json words duration instead", "details": "json words epoch duration instead", "instead": "json words",
 }
 
@@ -139,13 +140,14 @@ func (p *Part) value(get getter, enc sqlitefile.Encoding) (string, bool) {
 	v, whole := get(p.Column)
 	s, there := Text(v, enc)
 	switch {
+	case p.epoch.Unit > 0 || p.epoch.text:
+		v, enc, ok := p.counted(v, enc)
+		t, is := p.epoch.Time(v, enc)
+		return t.Format(time.RFC3339), ok && is && whole
 	case p.JSON != "":
 		if s, there = within(s, p.JSON); !there || !whole {
 			return "", false
 		}
-	case p.epoch.Unit > 0 || p.epoch.text:
-		t, ok := p.epoch.Time(v, enc)
-		return t.Format(time.RFC3339), ok && whole
 	}
 	switch {
 	case p.Words != nil:
@@ -159,6 +161,30 @@ func (p *Part) value(get getter, enc sqlitefile.Encoding) (string, bool) {
 		return "", false
 	}
 	return s, whole && there
+}
+
+// counted is the value that a time is told by: the column's, or what lies within its JSON text,
+// a number or a text, which is in UTF-8.
+func (p *Part) counted(v sqlitefile.Value, enc sqlitefile.Encoding) (sqlitefile.Value, sqlitefile.Encoding, bool) {
+	if p.JSON == "" {
+		return v, enc, v.Class() != sqlitefile.Null
+	}
+	s, there := Text(v, enc)
+	if there {
+		s, there = within(s, p.JSON)
+	}
+	if !there {
+		return sqlitefile.Value{}, enc, false
+	}
+	const integer, real, text = 6, 7, 13 // serial types: Database File Format section 2.1
+	if n, err := strconv.ParseInt(s, 10, 64); err == nil {
+		v, there = sqlitefile.ReadValue(integer, binary.BigEndian.AppendUint64(nil, uint64(n)), 0)
+	} else if f, err := strconv.ParseFloat(s, 64); err == nil {
+		v, there = sqlitefile.ReadValue(real, binary.BigEndian.AppendUint64(nil, math.Float64bits(f)), 0)
+	} else {
+		v, there = sqlitefile.ReadValue(sqlitefile.SerialType(text+2*len(s)), []byte(s), 0)
+	}
+	return v, sqlitefile.UTF8, there
 }
 
 // length writes a length of time.
