@@ -39,8 +39,8 @@ func (d *Door) Put(ctx context.Context, r io.Reader) (*digest.Set, error) {
 // that was read from a source.
 func (d *Door) Attached(sha256 string) (vault.Blob, error) { return d.vault.Open(sha256) }
 
-// maxCell bounds the bytes of one record.
-const maxCell = 1 << 20
+// maxCell bounds the bytes of one record: a contact's card may hold a picture.
+const maxCell = 64 << 20
 
 // Cell is the bytes of a record, and their SHA-256 as they are in the vault now, hex.
 type Cell struct {
@@ -69,6 +69,9 @@ func (d *Door) Cell(ctx context.Context, r *store.Record) (*Cell, error) {
 	}
 	if f.SHA256 != o.SHA256 {
 		return nil, fmt.Errorf("record %d says that it lies in a file with the SHA-256 %s, acquired was %s", r.ID, o.SHA256, f.SHA256)
+	}
+	if o.Offset > f.Size || int64(o.Length) > f.Size-o.Offset {
+		return nil, fmt.Errorf("record %d claims %d bytes from offset %d of a file of %d", r.ID, o.Length, o.Offset, f.Size)
 	}
 	b, err := d.vault.Open(f.SHA256)
 	if err != nil {
