@@ -725,6 +725,13 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 			t.Errorf("%s: %d records, want %d", words, n, want)
 		}
 	}
+	for _, odd := range []string{"'", `\\`, "$1 $2", "a:* & b | !c", "':*", "(((", "\x00harbour", "\xff\xfe", "東'京 7700\x00", strings.Repeat("harbour ", 3000), strings.Repeat(`"a b" `, 400), strings.Repeat("x", 100_000),
+		strings.Repeat("7", 5000), "*", "👩‍👩‍👧", "\u202eharbour", "12-34 'x", "#417", "|", "a|b"} {
+		storetest.Count(t, s, store.Filter{CaseID: c.ID, Words: odd})
+		if _, err := s.Counts(ctx, store.Filter{CaseID: c.ID, Words: odd, From: begin, To: begin.Add(time.Hour)}, 7); err != nil {
+			t.Errorf("%.40q: %v", odd, err)
+		}
+	}
 	if rows, err := s.Board(ctx, c.ID); err != nil || rows[0].Records != left {
 		t.Errorf("the board: %+v, %v", rows, err)
 	}
