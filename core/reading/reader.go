@@ -3,7 +3,9 @@ package reading
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"fmt"
 	"iter"
+	"maps"
 	"path"
 	"regexp"
 	"slices"
@@ -142,42 +144,58 @@ func Texts(reader Reader, f *File, all []*File, opt Options, note func(error)) i
 			return
 		}
 		_, at, _ := Version(f.Path)
-		type next struct {
-			at    time.Time
-			items map[string]*record.Record
+		later := slices.DeleteFunc(slices.Clone(all), func(o *File) bool { _, t, ok := Version(o.Path); return !ok || !t.After(at) })
+		slices.SortFunc(later, func(a, b *File) int { return strings.Compare(a.Path, b.Path) }) // which end with their times
+		here := map[string]map[string]bool{}                                                    // what items say, by what they are told by
+		for _, r := range mine {
+			if k := item(r); here[k] == nil {
+				here[k] = map[string]bool{}
+			}
+			here[item(r)][says(r)] = true
 		}
-		var later []next
-		for _, o := range all {
-			if _, t, ok := Version(o.Path); ok && t.After(at) {
-				rs, err := read(o, func(error) {}) // it says so itself
-				if err != nil {
-					yield(nil, err)
-					return
+		now := map[string]map[string]*record.Record{} // in the next version
+		again := map[string]time.Time{}               // when what is not in it is there again
+		for i, o := range later {
+			rs, err := read(o, func(error) {}) // it says so itself
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			_, t, _ := Version(o.Path)
+			for _, r := range rs {
+				k := item(r)
+				if i > 0 {
+					if _, known := again[k]; !known && now[k] == nil {
+						again[k] = t
+					}
+					continue
 				}
-				n := next{t, map[string]*record.Record{}}
-				for _, r := range rs {
-					n.items[item(r)] = r
+				if now[k] == nil {
+					now[k] = map[string]*record.Record{}
 				}
-				later = append(later, n)
+				now[k][says(r)] = r
 			}
 		}
-		slices.SortFunc(later, func(a, b next) int { return a.at.Compare(b.at) })
+		others := map[string][]*record.Record{} // of the next version, that this one does not have the same
+		for k, all := range now {
+			for s, r := range all {
+				if !here[k][s] {
+					others[k] = append(others[k], r)
+				}
+			}
+		}
 		for _, r := range mine {
 			if len(later) > 0 {
-				n := later[0]
-				now := n.items[item(r)]
-				if now != nil && len(changed(r, now)) == 0 {
+				k := item(r)
+				if now[k][says(r)] != nil {
 					continue // the later version's
 				}
-				r.State = record.Earlier
-				if r.Facts = append(r.Facts, record.Fact{Name: record.LaterVersion, Value: since(r, now, n.at)}); now == nil {
-					for _, n := range later[1:] {
-						if n.items[item(r)] != nil {
-							r.Facts[len(r.Facts)-1].Value += "; it is in the one of " + stamp(n.at) + " again"
-							break
-						}
-					}
+				_, t, _ := Version(later[0].Path)
+				said := since(r, others[k], t)
+				if t, back := again[k]; back {
+					said += "; it is in the one of " + stamp(t) + " again"
 				}
+				r.State, r.Facts = record.Earlier, append(r.Facts, record.Fact{Name: record.LaterVersion, Value: said})
 			}
 			if !yield(r, nil) {
 				return
@@ -259,14 +277,27 @@ func changed(was, is *record.Record) (names []string) {
 	return names
 }
 
-// since says in words what a later version has of an item; is is nil if it has none. It names
-// what is otherwise and gives no value of it: the later version's record may be withheld where this
-// one is not.
-func since(was, is *record.Record, at time.Time) string {
-	if is == nil {
-		return "not in the version of " + stamp(at)
+// says is what a record says as one text: that of another is equal if nothing is changed.
+func says(r *record.Record) string {
+	c := content(r)
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(c)) {
+		fmt.Fprintf(&b, "%q%q", name, c[name])
 	}
-	return "otherwise in the version of " + stamp(at) + ": " + strings.Join(changed(was, is), ", ")
+	return b.String()
+}
+
+// since says in words what a later version has of an item: those that are told by the same. It
+// names what is otherwise and gives no value of it: the later version's record may be withheld where
+// this one is not.
+func since(was *record.Record, is []*record.Record, at time.Time) string {
+	switch len(is) {
+	case 0:
+		return "not in the version of " + stamp(at)
+	case 1:
+		return "otherwise in the version of " + stamp(at) + ": " + strings.Join(changed(was, is[0]), ", ")
+	}
+	return fmt.Sprintf("not as it is here in the version of %s, which has %d that it may be", stamp(at), len(is))
 }
 
 // Again reads a record's own bytes again by the reader that it names, and gives what it

@@ -241,6 +241,45 @@ func TestVersionsOfAFile(t *testing.T) {
 	}
 }
 
+// Contacts of one name are told apart by what they say, and nothing is made up of which became
+// which.
+func TestVersionsOfTwins(t *testing.T) {
+	card := func(name, number string) string {
+		return "BEGIN:VCARD\nVERSION:4.0\nFN:" + name + "\nTEL:" + number + "\nEND:VCARD\n"
+	}
+	one, two, three := card("Mum", "+447700900001"), card("Mum", "+447700900002"), card("Mum", "+447700900003")
+	for _, c := range []struct {
+		before, after string
+		want          []string
+	}{
+		{one + two, one + two, []string{"intact ", "intact "}},
+		{one + two, two + one, []string{"intact ", "intact "}},
+		{one + two, two, []string{"earlier not in the version of 12 Sep 2026 00:00:00 UTC", "intact "}},
+		{one, two + three, []string{"earlier not as it is here in the version of 12 Sep 2026 00:00:00 UTC, which has 2 that it may be", "intact ", "intact "}},
+	} {
+		var files []*File
+		for day, s := range map[int]string{10: c.before, 12: c.after} {
+			content := crlf(s)
+			p := VersionPath("/contacts/Own.vcf", time.Date(2026, 9, day, 0, 0, 0, 0, time.UTC))
+			files = append(files, &File{Path: p, Stored: p[1:], Size: int64(len(content)), Open: func() (Bytes, error) { return memory{content}, nil }})
+		}
+		var got []string
+		for r, err := range Records(files, Options{Note: func(s string) { t.Error(s) }}) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			said := ""
+			if n := len(r.Facts); n > 0 {
+				said = r.Facts[n-1].Value
+			}
+			got = append(got, string(r.State)+" "+said)
+		}
+		if !slices.Equal(got, c.want) {
+			t.Errorf("%q, want %q", got, c.want)
+		}
+	}
+}
+
 type memory struct{ b []byte }
 
 func (m memory) ReadAt(p []byte, at int64) (int, error) {
