@@ -134,10 +134,10 @@ test("back to calendar and contacts as they were before, and what changed since"
   await page.goto(at("/recover?exhibit=K"));
   const versions = page.locator("section.panel", { has: page.getByRole("heading", { name: "K acquisition 3" }) });
   await versions.getByRole("button", { name: "Full pass" }).click();
-  await expect(versions.getByRole("row", { name: /calendar.*10T210400Z/ })).toContainText("earlier version, part of a file 2", {
+  await expect(versions.getByRole("row", { name: /calendar.*10T210400Z/ })).toContainText("earlier version, in a file 2", {
     timeout: 60_000,
   });
-  await expect(versions.getByRole("row", { name: /contacts.*10T210400Z/ })).toContainText("earlier version, part of a file 1");
+  await expect(versions.getByRole("row", { name: /contacts.*10T210400Z/ })).toContainText("earlier version, in a file 1");
   await page.goto(at("/examine?exhibit=K&q=" + encodeURIComponent("side gate kind:event")));
   await page.getByRole("row", { name: /K, side gate/ }).click();
   await expect(page.locator("main")).toContainText("not in the version of 12 Sep 2026 06:02:00 UTC");

@@ -65,7 +65,7 @@ func init() {
 	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true})
 	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side"})
 	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true})
-	Register(About{Kind: Event, Title: "Calendar event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true})
+	Register(About{Kind: Event, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true})
 }
 
 // Register adds a kind to the table. It is called before records are read, from init

@@ -342,7 +342,7 @@ func PlaceWords(s State, place string) string {
 	case "live":
 		return "live row"
 	case PlacePart:
-		return "part of a file"
+		return "in a file"
 	case "freelist":
 		return "free page"
 	case "freeblock":
