@@ -256,15 +256,18 @@ func (t *Tx) merge(c *Case, a *Acquisition, d *RecoveredDatabase, by string) (ch
 		}
 	}
 	list := strings.Join(recordColumns, ", ")
-	var set []string
+	var set, here, came []string // what is said of a record, but by which reading
 	for _, col := range recordColumns {
-		set = append(set, col+" = i."+col)
+		if col != "recovery_id" {
+			set, here, came = append(set, col+" = i."+col), append(here, "r."+col), append(came, "i."+col)
+		}
 	}
 	for _, q := range []string{
-		"UPDATE record r SET " + strings.Join(set, ", ") + " FROM incoming i WHERE i.known AND NOT i.same AND r.id = i.id",
+		// Of what was changed by another way, too: reading it anew is what mends it.
+		"UPDATE record r SET " + strings.Join(set, ", ") + " FROM incoming i WHERE i.known AND r.id = i.id AND (" + strings.Join(here, ", ") + ") IS DISTINCT FROM (" + strings.Join(came, ", ") + ")",
 		"UPDATE record_whole w SET body = i.body FROM incoming i WHERE i.known AND NOT i.same AND w.record_id = i.id",
 		// A light pass that says the same leaves it to the full one before.
-		fmt.Sprintf("UPDATE record r SET recovery_id = i.recovery_id FROM incoming i WHERE i.same AND r.id = i.id AND (%t OR r.recovery_id IS NULL)", d.Whole),
+		fmt.Sprintf("UPDATE record r SET recovery_id = i.recovery_id FROM incoming i WHERE i.known AND r.id = i.id AND (%t OR NOT i.same OR r.recovery_id IS NULL)", d.Whole),
 		"INSERT INTO record(id, " + list + ") OVERRIDING SYSTEM VALUE SELECT id, " + list + " FROM incoming WHERE NOT known",
 		"INSERT INTO record_whole SELECT id, body FROM incoming WHERE NOT known",
 	} {
