@@ -79,7 +79,9 @@ var parts = []struct {
 	{"handle", func(r *record.Record) bool { return r.Handle() != "" }},
 	{"direction", func(r *record.Record) bool { return r.Direction != "" }},
 	{"text", func(r *record.Record) bool { return r.Text != "" }},
-	{"details", func(r *record.Record) bool { return len(r.Facts) > 0 }},
+	{"place", func(r *record.Record) bool { return r.Place != nil }},
+	{"attachments", func(r *record.Record) bool { return len(r.Attachments) > 0 }},
+	{"facts", func(r *record.Record) bool { return len(r.Facts) > 0 }},
 }
 
 func checkMap(w io.Writer, file, path string) error {
@@ -118,7 +120,7 @@ func checkMap(w io.Writer, file, path string) error {
 			note(err)
 			continue
 		}
-		k := key{r.Origin.Table, string(r.Kind), string(r.State)}
+		k := key{r.Origin().Table, string(r.Kind), string(r.State)}
 		if read[k] == nil {
 			read[k] = make([]int, 1+len(parts))
 		}

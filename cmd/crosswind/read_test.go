@@ -104,7 +104,7 @@ func TestRead(t *testing.T) {
 	}
 	habits := map[record.State]int{}
 	for _, r := range read("--map", "habits.toml", "backups/harbour-phone-2026-09-24") {
-		if r.Origin.FieldMap == "habits 1" {
+		if r.Origin().FieldMap == "habits 1" {
 			habits[r.State]++
 			if r.State == record.Recovered && strings.Contains(r.Text, "nobody asks") && r.At().Format("2006-01-02") == "2026-09-12" {
 				habits["told"]++
@@ -130,7 +130,7 @@ func TestRead(t *testing.T) {
 	}
 	for _, source := range []string{"tree", "tree.tar", "tree/data/ring/ring.db"} {
 		rs := read(source)
-		if n := states(rs); len(rs) != 3 || n[record.Intact] != 2 || n[record.Recovered] != 1 || rs[2].Text != "not answered" || len(rs[0].Origin.SHA256) != 64 {
+		if n := states(rs); len(rs) != 3 || n[record.Intact] != 2 || n[record.Recovered] != 1 || rs[2].Summary() != "not answered" || len(rs[0].Origin().SHA256) != 64 {
 			t.Errorf("%s: %+v", source, rs)
 		}
 	}

@@ -42,6 +42,8 @@ var (
 	mapName  = MapsDir + sum(fieldMap) + ".toml"
 )
 
+const messages = TablesDir + "message.csv"
+
 // parts are the payload of a small package: two records out of one file, and one whose
 // file is withheld.
 func parts(t testing.TB) []Part {
@@ -54,10 +56,10 @@ func parts(t testing.TB) []Part {
 	for _, span := range [][2]int{{11, 13}, {29, 12}} {
 		id := record.Int(1234567890123456789)
 		lines = append(lines, &RecordLine{Record: &record.Record{Kind: record.Message, State: record.Recovered, Times: []record.Time{{Role: "sent", At: &madeAt}}, Text: string(file[span[0] : span[0]+span[1]]),
-			Origin: record.Origin{Table: "t", FieldMap: "a 1", MapSHA256: sum(fieldMap), Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), RowID: &id, Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}}})
+			Origins: []record.Origin{{Table: "t", FieldMap: "a 1", MapSHA256: sum(fieldMap), Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), RowID: &id, Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}}}})
 	}
 	cell := other[:15]
-	lines = append(lines, &RecordLine{FileWithheld: true, Record: &record.Record{Kind: record.Call, State: record.Intact, Origin: record.Origin{Table: "u", FieldMap: "a 1", MapSHA256: sum(fieldMap), Stored: "parcels/bcdefghi", SHA256: sum(other), Length: len(cell), Digest: sum(cell)}}})
+	lines = append(lines, &RecordLine{FileWithheld: true, Record: &record.Record{Kind: record.Call, State: record.Intact, Origins: []record.Origin{{Table: "u", FieldMap: "a 1", MapSHA256: sum(fieldMap), Stored: "parcels/bcdefghi", SHA256: sum(other), Length: len(cell), Digest: sum(cell)}}}})
 	var records, book, heads bytes.Buffer
 	report := `<!doctype html><p><span data-figure="marked">3</span> records: <span data-figure="state Recovered">2</span> and <span data-figure="state Intact">1</span></p>`
 	entries := []ledger.Entry{{What: "case.opened", On: "T-1"}, {What: "acquisition.ended", On: source, Detail: map[string]string{"manifest_sha256": sum([]byte(manifest))}}}
@@ -73,7 +75,7 @@ func parts(t testing.TB) []Part {
 		if text == "" {
 			text = NoText
 		}
-		report += fmt.Sprintf(`<section data-record="%s"><h3>%d</h3><blockquote>%s</blockquote><p>%s</p></section>`, l.UID, i+1, text, l.Origin.Digest)
+		report += fmt.Sprintf(`<section data-record="%s"><h3>%d</h3><blockquote>%s</blockquote><p>%s</p></section>`, l.UID, i+1, text, l.Origin().Digest)
 		entries = append(entries, ledger.Entry{What: "record.marked", On: l.UID, Detail: map[string]string{"reason": "because", "source": source}})
 	}
 	check := &ledger.Checker{}
@@ -91,7 +93,7 @@ func parts(t testing.TB) []Part {
 			heads.Write(signed(t, check))
 		}
 	}
-	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(CSVName, CSV(lines)), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(CellsDir+sum(cell), cell),
+	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(CellsDir+sum(cell), cell),
 		Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
 }
 
@@ -169,7 +171,7 @@ func TestPackageVerifies(t *testing.T) {
 	z := pack(t)
 	for _, p := range []string{z, unpack(t, z)} {
 		r, err := VerifyPath(context.Background(), p, Options{})
-		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 18 {
+		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 19 {
 			t.Errorf("%s: %+v, %v", p, r, err)
 		}
 	}
@@ -349,7 +351,7 @@ func TestMissingAndExtraFiles(t *testing.T) {
 // RFC 4180 section 2: quotes doubled, lines ended by CRLF. A cell that would
 // start a formula is made text (common practice).
 func TestCSVIsSafeInSpreadsheets(t *testing.T) {
-	b := CSV([]*RecordLine{{Record: &record.Record{UID: "1", Text: "=HYPERLINK(\"x\")", Parties: []record.Party{{Name: "a\"b,c", Handle: "+44 7700 900417"}}}}})
+	b := Tables([]*RecordLine{{Record: &record.Record{Kind: record.Message, UID: "1", Text: "=HYPERLINK(\"x\")", Parties: []record.Party{{Name: "a\"b,c", Handle: "+44 7700 900417"}}}}})[TablesDir+"message.csv"]
 	for _, want := range []string{`"'=HYPERLINK(""x"")"`, `"a""b,c"`, "'+44 7700 900417", "\r\n"} {
 		if !strings.Contains(string(b), want) {
 			t.Errorf("%q lacks %q", b, want)
@@ -509,8 +511,8 @@ func TestNoMutationPasses(t *testing.T) {
 				if ps[j].Path == RecordsName && r.IntN(2) == 0 {
 					l := bytes.SplitAfter(content[RecordsName], []byte("\n"))
 					ps[j] = Bytes(RecordsName, bytes.Join(l[1:], nil))
-				} else if ps[j].Path == CSVName {
-					ps[j] = Bytes(CSVName, nil)
+				} else if ps[j].Path == messages {
+					ps[j] = Bytes(messages, nil)
 				}
 			}
 			path := packAs(t, Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "tester", At: madeAt, Parts: ps}, other)
@@ -571,7 +573,7 @@ func TestPartsSpeakOfEachOther(t *testing.T) {
 		"a text in the report":         {replace(ReportName, "the side gate</blockquote>", "the back gate</blockquote>"), "the text of record"},
 		"a figure of the report":       {replace(ReportName, `"state Recovered">2`, `"state Recovered">1`), "figure"},
 		"a record dropped":             {drop, "lacks a record that the ledger marks"},
-		"a table emptied":              {replace(CSVName, "uid,", ""), "is not what data/records.jsonl gives"},
+		"a table emptied":              {replace(messages, "uid,", ""), "is not what data/records.jsonl gives"},
 		"another mark":                 {replace(RecordsName, `"mark":"because"`, `"mark":"of him"`), "not that of the ledger"},
 		"a record not canonical":       {replace(RecordsName, `{"acquisition":1`, `{ "acquisition":1`), "canonical"},
 		"another place":                {replace(RecordsName, `"offset":11`, `"offset":12`), "ID is not that of its place"},

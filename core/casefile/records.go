@@ -90,7 +90,7 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 	if again.SetUID(); again.UID != r.UID {
 		c.fault(where, name+"its ID is not that of its place", again.UID, r.UID)
 	}
-	o := r.Origin
+	o := r.Origin()
 	if cell, err := c.cell(r); err != nil {
 		c.fault(where, name+err.Error(), "", "")
 	} else if sum := sha256.Sum256(cell); hex.EncodeToString(sum[:]) != o.Digest {
@@ -120,6 +120,17 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 	if s := listed[manifest][o.Stored]; s != o.SHA256 {
 		c.fault(where, name+"the SHA-256 of "+o.Stored+" in "+manifest, o.SHA256, "\""+s+"\"")
 	}
+	for i := range r.Further() {
+		o := &r.Further()[i]
+		c.used[FilesDir+o.SHA256] = true
+		if s := listed[manifest][o.Stored]; s != o.SHA256 {
+			c.fault(where, name+"the SHA-256 of "+o.Stored+" in "+manifest, o.SHA256, "\""+s+"\"")
+		} else if b, _, err := c.span(FilesDir+o.SHA256, o.Offset, int64(o.Length)); err != nil {
+			c.fault(where, name+"what gives "+o.Gives+": "+err.Error(), "", "")
+		} else if sum := sha256.Sum256(b); hex.EncodeToString(sum[:]) != o.Digest {
+			c.fault(where, name+"the SHA-256 of the bytes of "+o.Gives, o.Digest, hex.EncodeToString(sum[:]))
+		}
+	}
 	source := SourceName(r.Exhibit, r.Acquisition)
 	if prefix := strings.ReplaceAll(source, " acquisition ", "-acquisition-"); r.Manifest != prefix+".sha256" && r.Manifest != prefix+"-content.sha256" {
 		c.fault(where, name+"its manifest is not that of "+source, prefix+".sha256", r.Manifest)
@@ -133,7 +144,7 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 }
 
 // fieldMap gives the field map that a record names, which the package carries.
-func (c *checker) fieldMap(o record.Origin) (*fieldmap.Map, error) {
+func (c *checker) fieldMap(o *record.Origin) (*fieldmap.Map, error) {
 	name := MapsDir + o.MapSHA256 + ".toml"
 	if !fs.ValidPath(name) || strings.Contains(o.MapSHA256, "/") {
 		return nil, fmt.Errorf("%q is not a SHA-256", o.MapSHA256)
@@ -159,12 +170,15 @@ func (c *checker) fieldMap(o record.Origin) (*fieldmap.Map, error) {
 	return m, nil
 }
 
-// table compares records.csv with what the records give.
-func (c *checker) table() {
-	b, err := c.read(CSVName)
-	if err != nil {
-		c.fault(CSVName, "cannot be read: "+err.Error(), "", "")
-	} else if !bytes.Equal(b, CSV(c.records)) {
-		c.fault(CSVName, "is not what "+RecordsName+" gives", "", "")
+// tables compares the tables of each kind with what the records give.
+func (c *checker) tables() {
+	for name, want := range Tables(c.records) {
+		c.used[name] = true
+		b, err := c.read(name)
+		if err != nil {
+			c.fault(name, "cannot be read: "+err.Error(), "", "")
+		} else if !bytes.Equal(b, want) {
+			c.fault(name, "is not what "+RecordsName+" gives", "", "")
+		}
 	}
 }

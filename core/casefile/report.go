@@ -43,7 +43,7 @@ func (c *checker) report() {
 	}
 	for i, r := range c.records {
 		s := sections[i]
-		text := r.Text
+		text := r.Summary()
 		if text == "" {
 			text = NoText
 		}
@@ -52,8 +52,8 @@ func (c *checker) report() {
 			c.fault(ReportName, fmt.Sprintf("section %d is of another record", i+1), r.UID, s.uid)
 		case words(s.quote) != words(text):
 			c.fault(ReportName, "the text of record "+r.UID, text, s.quote)
-		case !strings.Contains(strings.Join(strings.Fields(s.all), ""), r.Origin.Digest):
-			c.fault(ReportName, "does not give the SHA-256 of the bytes of record "+r.UID, r.Origin.Digest, "")
+		case !strings.Contains(strings.Join(strings.Fields(s.all), ""), r.Origin().Digest):
+			c.fault(ReportName, "does not give the SHA-256 of the bytes of record "+r.UID, r.Origin().Digest, "")
 		}
 	}
 }

@@ -124,7 +124,7 @@ func verify(ctx context.Context, fsys fs.FS, o Options) (*checker, error) {
 	c.seal()
 	c.info()
 	c.readRecords(c.ledger())
-	c.table()
+	c.tables()
 	c.report()
 	c.payload()
 	if ctx.Err() != nil {
@@ -402,7 +402,7 @@ func (c *checker) payload() {
 	var extra []string
 	for p := range c.sums {
 		switch {
-		case !strings.HasPrefix(p, "data/"), c.used[p], slices.Contains([]string{ReportName, RecordsName, CSVName, LedgerName, HeadName, HeadsName}, p):
+		case !strings.HasPrefix(p, "data/"), c.used[p], slices.Contains([]string{ReportName, RecordsName, LedgerName, HeadName, HeadsName}, p):
 		case strings.HasPrefix(p, ManifestsDir) && c.isManifest(p):
 		default:
 			extra = append(extra, p)
@@ -459,41 +459,50 @@ const maxCell = 64 << 20
 // cell reads the bytes of a record: a run of its file, or its cell alone if the file is
 // withheld.
 func (c *checker) cell(r *RecordLine) ([]byte, error) {
-	sum, offset, length := r.Origin.SHA256, r.Origin.Offset, int64(r.Origin.Length)
+	sum, offset, length := r.Origin().SHA256, r.Origin().Offset, int64(r.Origin().Length)
 	name := FilesDir + sum
 	if r.FileWithheld {
-		name, offset = CellsDir+r.Origin.Digest, 0
+		name, offset = CellsDir+r.Origin().Digest, 0
 	}
 	c.used[name] = true
-	if len(sum) != 64 || !fs.ValidPath(name) {
+	if len(sum) != 64 {
 		return nil, fmt.Errorf("%q is not a SHA-256", sum)
+	}
+	b, size, err := c.span(name, offset, length)
+	if err == nil && r.FileWithheld && size != length {
+		err = fmt.Errorf("its cell has %d bytes, not %d", size, length)
+	}
+	return b, err
+}
+
+// span reads a run of bytes of a file of the package, which is size bytes long.
+func (c *checker) span(name string, offset, length int64) (b []byte, size int64, err error) {
+	if !fs.ValidPath(name) {
+		return nil, 0, fmt.Errorf("%q is not the path of a file", name)
 	}
 	f, err := c.open(name)
 	if err != nil {
-		return nil, fmt.Errorf("its file is not in the package: %w", err)
+		return nil, 0, fmt.Errorf("its file is not in the package: %w", err)
 	}
 	defer f.Close()
 	st, err := f.Stat()
 	if err != nil {
-		return nil, fmt.Errorf("its file: %w", err)
+		return nil, 0, fmt.Errorf("its file: %w", err)
 	}
 	if offset < 0 || length < 0 || length > maxCell || offset > st.Size() || length > st.Size()-offset {
-		return nil, fmt.Errorf("its bytes, %d from offset %d, are not all in the file", length, offset)
-	}
-	if r.FileWithheld && st.Size() != length {
-		return nil, fmt.Errorf("its cell has %d bytes, not %d", st.Size(), length)
+		return nil, 0, fmt.Errorf("its bytes, %d from offset %d, are not all in the file", length, offset)
 	}
 	if s, ok := f.(io.Seeker); ok {
 		_, err = s.Seek(offset, io.SeekStart)
 	} else {
 		_, err = io.CopyN(io.Discard, until{c.ctx, f}, offset)
 	}
-	b := make([]byte, length)
+	b = make([]byte, length)
 	if err == nil {
 		_, err = io.ReadFull(f, b)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("reading its bytes, %d from offset %d: %w", length, offset, err)
+		return nil, 0, fmt.Errorf("reading its bytes, %d from offset %d: %w", length, offset, err)
 	}
-	return b, nil
+	return b, st.Size(), nil
 }

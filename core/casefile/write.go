@@ -36,7 +36,7 @@ const (
 	VerifyName   = "VERIFY.txt"
 	ReportName   = "data/report.html"
 	RecordsName  = "data/records.jsonl"
-	CSVName      = "data/records.csv"
+	TablesDir    = "data/tables/" // records by kind
 	LedgerName   = "data/ledger/ledger.jsonl"
 	HeadName     = "data/ledger/head.json"
 	HeadsName    = "data/ledger/heads.jsonl" // those that were signed before, by size
@@ -233,13 +233,26 @@ func (r *RecordLine) Line() ([]byte, error) {
 	return ledger.Canonical(b)
 }
 
-// CSV writes records by RFC 4180, safe to open in a spreadsheet: a cell that
-// would start a formula begins with an apostrophe.
-func CSV(records []*RecordLine) []byte {
+// Tables writes records as a table a kind, by the paths that these have in a package: by RFC
+// 4180, safe to open in a spreadsheet, since a cell that would start a formula begins with an
+// apostrophe. Each has the columns of its kind.
+func Tables(records []*RecordLine) map[string][]byte {
+	by := map[record.Kind][]*RecordLine{}
+	for _, r := range records {
+		by[r.Kind] = append(by[r.Kind], r)
+	}
+	out := map[string][]byte{}
+	for kind, rs := range by {
+		out[TablesDir+string(kind)+".csv"] = table(kind.About(), rs)
+	}
+	return out
+}
+
+func table(a record.About, records []*RecordLine) []byte {
 	var out bytes.Buffer
 	w := csv.NewWriter(&out)
 	w.UseCRLF = true
-	row := func(cells ...string) {
+	row := func(cells []string) {
 		for i, c := range cells {
 			if c != "" && strings.ContainsRune("=+-@\t\r", rune(c[0])) {
 				cells[i] = "'" + c
@@ -247,15 +260,28 @@ func CSV(records []*RecordLine) []byte {
 		}
 		w.Write(cells) // a bytes.Buffer takes all
 	}
-	row("uid", "exhibit", "acquisition", "kind", "state", "place", "time_utc", "direction", "person", "handle", "text", "mark", "file", "page", "offset", "length", "bytes_sha256")
+	head := []string{"uid", "exhibit", "acquisition", "kind", "state", "place", "time_utc", "person", "handle", "text"}
+	for _, name := range a.Columns {
+		for _, r := range records {
+			if unit := r.Column(name).Unit; unit != "" {
+				name += "_" + string(unit)
+				break
+			}
+		}
+		head = append(head, strings.ReplaceAll(strings.ToLower(name), " ", "_"))
+	}
+	row(append(head, "mark", "file", "page", "offset", "length", "bytes_sha256"))
 	for _, r := range records {
 		at := ""
 		if t := r.At(); t != nil {
 			at = t.UTC().Format(time.RFC3339Nano)
 		}
-		o := r.Origin
-		row(r.UID, r.Exhibit, fmt.Sprint(r.Acquisition), string(r.Kind), string(r.State), r.PlaceWords(), at, r.Direction, r.Person(), r.Handle(), r.Text, r.Mark,
-			o.Path, fmt.Sprint(o.Page), fmt.Sprint(o.Offset), fmt.Sprint(o.Length), o.Digest)
+		o := r.Origin()
+		cells := []string{r.UID, r.Exhibit, fmt.Sprint(r.Acquisition), string(r.Kind), string(r.State), r.PlaceWords(), at, r.Person(), r.Handle(), r.Text}
+		for _, name := range a.Columns {
+			cells = append(cells, r.Column(name).Value)
+		}
+		row(append(cells, r.Mark, o.Path, fmt.Sprint(o.Page), fmt.Sprint(o.Offset), fmt.Sprint(o.Length), o.Digest))
 	}
 	w.Flush()
 	return out.Bytes()

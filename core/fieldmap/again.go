@@ -1,6 +1,7 @@
 package fieldmap
 
 import (
+	"encoding/json"
 	"slices"
 	"strings"
 	"time"
@@ -40,7 +41,7 @@ func (m *Map) readingOf(r *record.Record, cell []byte, enc sqlitefile.Encoding) 
 	var p *partial
 	for i := range m.Readings {
 		rd := &m.Readings[i]
-		if rd.Table != r.Origin.Table || rd.Kind != r.Kind {
+		if rd.Table != r.Origin().Table || rd.Kind != r.Kind {
 			continue
 		}
 		if p == nil {
@@ -62,10 +63,10 @@ type partial struct {
 }
 
 func cellValues(r *record.Record, cell []byte) *partial {
-	p := &partial{map[string]sqlitefile.Value{}, map[string]bool{}, r.Origin.Lost, false}
+	p := &partial{map[string]sqlitefile.Value{}, map[string]bool{}, r.Origin().Lost, false}
 	types := map[string]sqlitefile.SerialType{}
-	for _, f := range r.Origin.Fields {
-		at := f.Offset - r.Origin.Offset
+	for _, f := range r.Origin().Fields {
+		at := f.Offset - r.Origin().Offset
 		if at < 0 || f.Length < 0 || at+int64(f.Length) > int64(len(cell)) {
 			continue
 		}
@@ -134,23 +135,51 @@ func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding)
 		part("time "+m.Role, at(m.Role)(r), Reading{Times: []Moment{m}}, at(m.Role))
 	}
 	part("conversation", r.Thread(), Reading{Conversation: rd.Conversation}, (*record.Record).Thread)
-	if rd.Handle != nil && rd.Handle.Lookup == "" {
-		part("handle", r.Handle(), Reading{Handle: rd.Handle}, (*record.Record).Handle)
+	if one := (Reading{Kind: rd.Kind, Direction: rd.Direction, Handle: rd.Handle, Parties: rd.Parties}); len(one.handles()) > 0 &&
+		!slices.ContainsFunc(one.handles(), func(p *Part) bool { return p.Lookup != "" }) {
+		parties := func(x *record.Record) string {
+			var all []string
+			for _, p := range x.Parties {
+				all = append(all, p.Role+" "+p.Handle)
+			}
+			return strings.Join(all, ", ")
+		}
+		part("handle", parties(r), one, parties)
 	}
 	part("direction", r.Direction, Reading{Direction: rd.Direction}, func(x *record.Record) string { return x.Direction })
 	part("text", r.Text, Reading{Text: rd.Text}, func(x *record.Record) string { return x.Text })
-	detail := func(label string) func(*record.Record) string {
+	fact := func(name string) func(*record.Record) string {
 		return func(x *record.Record) string {
-			for _, d := range x.Facts {
-				if d.Name == label {
-					return d.Value
+			for _, f := range x.Facts {
+				if f.Name == name {
+					return f.Value + string(f.Unit)
 				}
 			}
 			return ""
 		}
 	}
-	for _, d := range rd.Details {
-		part(d.Label, detail(d.Label)(r), Reading{Details: []Detail{d}}, detail(d.Label))
+	for _, f := range rd.Facts {
+		part(f.Name, fact(f.Name)(r), Reading{Facts: []Fact{f}}, fact(f.Name))
+	}
+	place := func(x *record.Record) string {
+		if x.Place == nil {
+			return fact(record.NoPlace)(x)
+		}
+		b, _ := json.Marshal(x.Place) // of numbers and a text
+		return string(b)
+	}
+	part("place", place(r), Reading{Place: rd.Place}, place)
+	if own := slices.DeleteFunc(slices.Clone(rd.Attachments), func(a Attachments) bool { return a.Table != "" }); len(own) == len(rd.Attachments) {
+		files := func(x *record.Record) string {
+			var all []string
+			for _, a := range x.Attachments {
+				a.SHA256, a.Missing = "", ""
+				b, _ := json.Marshal(a)
+				all = append(all, string(b))
+			}
+			return strings.Join(all, ", ")
+		}
+		part("attachments", files(r), Reading{Attachments: own}, files)
 	}
 	return differs
 }

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"slices"
 	"strconv"
 	"time"
 
@@ -54,17 +55,20 @@ type Lookup struct {
 
 // Reading makes records of a kind from the rows of a table.
 type Reading struct {
-	Table        string       `toml:"table"`
-	Where        *Condition   `toml:"where"`
-	Kind         record.Kind  `toml:"kind"`
-	State        record.State `toml:"state"`        // of its live rows: Intact or Held
-	Time         *Part        `toml:"time"`         // the one on the timeline
-	Times        []Moment     `toml:"times"`        // further ones
-	Conversation *Part        `toml:"conversation"` // its lookup gives the title
-	Handle       *Part        `toml:"handle"`       // a number or address of the other side
-	Direction    *Part        `toml:"direction"`
-	Text         *Part        `toml:"text"`
-	Details      []Detail     `toml:"details"`
+	Table        string        `toml:"table"`
+	Where        *Condition    `toml:"where"`
+	Kind         record.Kind   `toml:"kind"`
+	State        record.State  `toml:"state"`        // of its live rows: Intact or Held
+	Time         *Part         `toml:"time"`         // the one on the timeline
+	Times        []Moment      `toml:"times"`        // further ones
+	Conversation *Part         `toml:"conversation"` // its lookup gives the title
+	Handle       *Part         `toml:"handle"`       // a number or address of the other side
+	Direction    *Part         `toml:"direction"`
+	Text         *Part         `toml:"text"`
+	Parties      []Party       `toml:"parties"` // beside the other side
+	Place        *Position     `toml:"place"`
+	Attachments  []Attachments `toml:"attachments"`
+	Facts        []Fact        `toml:"facts"`
 }
 
 // Source is the file that rows are read from.
@@ -78,6 +82,9 @@ type Source struct {
 	// Made is when the source was made: no record of it is later. It may be the zero time.
 	Made  time.Time
 	Bytes io.ReaderAt
+	// File finds the SHA-256 of a file that was read with the database, by its path on the
+	// handset; ok is false if there is none. It may be nil.
+	File func(path string) (sha256 string, ok bool)
 	// Log and Journal are the same for the files beside the database, if they are
 	// there.
 	Log, Journal *Source
@@ -195,7 +202,7 @@ func Text(v sqlitefile.Value, enc sqlitefile.Encoding) (string, bool) {
 	return hex.EncodeToString(v.Bytes()), true
 }
 
-func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look joins, names Names, forms *people.Normals) (*record.Record, error) {
+func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Source, look *joins, names Names, forms *people.Normals) (*record.Record, error) {
 	c := columns{row, f.Encoding}
 	r := &record.Record{Kind: rd.Kind, State: rd.State}
 	if !row.Live {
@@ -205,12 +212,20 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 		}
 	}
 	rd.read(r, c.get, f.Encoding)
-	if p := rd.Conversation; p != nil && p.Lookup != "" && r.Thread() != "" {
-		r.Conversation.Title = look.find(p.Lookup, r.Thread())
-	}
-	if p := rd.Handle; p != nil && p.Lookup != "" {
-		if k, ok := p.value(c.get, f.Encoding); ok {
-			rd.parties(r, look.find(p.Lookup, k))
+	gave := rd.lookUp(r, c, look)
+	for i := range r.Attachments {
+		a := &r.Attachments[i]
+		sum, there := "", false
+		if a.Path != "" && src.File != nil {
+			sum, there = src.File(a.Path)
+		}
+		switch {
+		case a.Path == "":
+			a.Missing = record.NoPath
+		case there:
+			a.SHA256 = sum
+		default:
+			a.Missing = record.NotInSource
 		}
 	}
 	for i := range r.Times {
@@ -224,11 +239,58 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 			p.Name, p.Card, p.CardState = n.Text, n.Card, n.State
 		}
 	}
-	var err error
-	r.Origin, err = origin(row, src)
-	r.Origin.FieldMap, r.Origin.MapSHA256 = m.ID(), m.SHA256
+	o, err := origin(row, src)
+	o.FieldMap, o.MapSHA256 = m.ID(), m.SHA256
+	r.Origins = []record.Origin{o}
+	for _, g := range gave {
+		if !slices.ContainsFunc(m.Readings, func(rd Reading) bool { return rd.Table == g.at.table }) { // else it is of a record of its own
+			r.Origins = append(r.Origins, g.origin(src))
+		}
+	}
 	r.SetUID()
 	return r, err
+}
+
+// given is where something of a record was read from.
+type given struct {
+	what string
+	at   spot
+}
+
+// lookUp reads into a record what other rows say of it, and tells where these lie.
+func (rd *Reading) lookUp(r *record.Record, c columns, look *joins) (gave []given) {
+	note := func(what string, at []spot) {
+		for _, s := range at {
+			gave = append(gave, given{what, s})
+		}
+	}
+	if p := rd.Conversation; p != nil && p.Lookup != "" && r.Thread() != "" {
+		title, at := look.find(p.Lookup, r.Thread())
+		r.Conversation.Title = title
+		note("the conversation's title", at)
+	}
+	for _, p := range rd.handles() {
+		k, ok := p.value(c.get, c.enc)
+		if p.Lookup == "" || !ok {
+			continue
+		}
+		handles, at := look.find(p.Lookup, k)
+		rd.parties(r, p, handles)
+		note("a handle", at)
+	}
+	for i := range rd.Attachments {
+		a := &rd.Attachments[i]
+		if a.Table == "" {
+			continue
+		}
+		if k, ok := c.text(a.Of); ok {
+			for _, f := range look.attached[attachedTo{a, k}] {
+				r.Attachments = append(r.Attachments, f.Attachment)
+				gave = append(gave, given{"an attachment", f.at})
+			}
+		}
+	}
+	return gave
 }
 
 // read reads into a record what its row alone says.
@@ -264,30 +326,77 @@ func (rd *Reading) read(r *record.Record, get getter, enc sqlitefile.Encoding) {
 	if s, ok := rd.Direction.value(get, enc); ok {
 		r.Direction = s
 	}
-	if p := rd.Handle; p != nil && p.Lookup == "" {
-		if s, ok := p.value(get, enc); ok {
-			rd.parties(r, s)
+	for _, p := range rd.handles() {
+		if s, ok := p.value(get, enc); ok && p.Lookup == "" {
+			rd.parties(r, p, s)
 		}
 	}
 	// Of a text that is lost in part, the part that is there is shown; the record's
 	// origin names the column as lost.
 	r.Text, _ = rd.Text.value(get, enc)
-	for i := range rd.Details {
-		d := &rd.Details[i]
-		if v, ok := d.value(get, enc); ok {
-			r.Facts = append(r.Facts, record.Fact{Name: d.Label, Value: v})
+	for i := range rd.Facts {
+		f := &rd.Facts[i]
+		if v, ok := f.value(get, enc); ok {
+			fact := record.Fact{Name: f.Name, Value: v}
+			if f.Words == nil {
+				fact.Unit = f.unit
+			}
+			r.Facts = append(r.Facts, fact)
+		}
+	}
+	rd.place(r, get, enc)
+	for i := range rd.Attachments {
+		if a := &rd.Attachments[i]; a.Table == "" {
+			if f, ok := a.read(get, enc); ok {
+				r.Attachments = append(r.Attachments, f)
+			}
 		}
 	}
 }
 
-// parties gives a record those whose handles a list names.
-func (rd *Reading) parties(r *record.Record, handles string) {
+// place reads where a record says that something was.
+func (rd *Reading) place(r *record.Record, get getter, enc sqlitefile.Encoding) {
+	if rd.Place == nil {
+		return
+	}
+	var n [4]*float64
+	for i, p := range rd.Place.parts() {
+		if s, ok := p.value(get, enc); ok {
+			if f, err := strconv.ParseFloat(s, 64); err == nil {
+				n[i] = &f
+			}
+		}
+	}
+	if n[0] == nil || n[1] == nil {
+		return
+	}
+	var stored [2]string
+	for i, p := range rd.Place.parts()[:2] {
+		bare := *p
+		bare.per = 0
+		stored[i], _ = bare.value(get, enc)
+	}
+	at := &record.Place{Latitude: *n[0], Longitude: *n[1], Accuracy: n[2], Altitude: n[3], Stored: stored[0] + ", " + stored[1]}
+	if at.Known() {
+		r.Place = at
+	} else {
+		r.Facts = append(r.Facts, record.Fact{Name: record.NoPlace, Value: at.Stored})
+	}
+}
+
+// parties gives a record those whose handles a list names, as a part of the reading says.
+func (rd *Reading) parties(r *record.Record, p *Part, handles string) {
 	role, known := map[string]string{"in": "from", "out": "to"}[r.Direction]
 	switch {
 	case rd.Kind.Card():
 		role = "card"
 	case !known:
 		role = "with"
+	}
+	for i := range rd.Parties {
+		if p == &rd.Parties[i].Part {
+			role = rd.Parties[i].Role
+		}
 	}
 	for _, h := range people.Split(handles) {
 		r.Parties = append(r.Parties, record.Party{Role: role, Handle: h})
@@ -299,9 +408,7 @@ const maxOthers = 8
 
 // origin is the trail from a row to its bytes, which it reads and hashes.
 func origin(row *salvage.Row, src *Source) (record.Origin, error) {
-	if part := map[sqlitefile.Part]*Source{sqlitefile.Log: src.Log, sqlitefile.Journal: src.Journal}[row.Part]; part != nil {
-		src = part
-	}
+	src = src.of(row.Part)
 	o := record.Origin{Path: src.Path, Stored: src.Stored, SHA256: src.SHA256, Table: row.Table.Name, Place: "live",
 		Page: row.Page, Offset: row.Offset, Length: row.Length, Confidence: row.Confidence}
 	if !row.Live {
@@ -327,11 +434,25 @@ func origin(row *salvage.Row, src *Source) (record.Origin, error) {
 	for _, f := range row.Fields() {
 		o.Fields = append(o.Fields, record.Field(f))
 	}
-	b := make([]byte, row.Length)
-	if _, err := src.Bytes.ReadAt(b, row.Offset); err != nil && err != io.EOF {
-		return o, fmt.Errorf("reading the bytes of a row at offset %d of %s: %w", row.Offset, src.Path, err)
+	var err error
+	o.Digest, err = src.digest(row.Offset, row.Length)
+	return o, err
+}
+
+// digest is the SHA-256 of bytes of a file, hex.
+func (src *Source) digest(offset int64, length int) (string, error) {
+	b := make([]byte, length)
+	if _, err := src.Bytes.ReadAt(b, offset); err != nil && err != io.EOF {
+		return "", fmt.Errorf("fieldmap: reading the bytes of a row at offset %d of %s: %w", offset, src.Path, err)
 	}
 	sum := sha256.Sum256(b)
-	o.Digest = hex.EncodeToString(sum[:])
-	return o, nil
+	return hex.EncodeToString(sum[:]), nil
+}
+
+// of is the file that a part of a database lies in.
+func (src *Source) of(part sqlitefile.Part) *Source {
+	if p := map[sqlitefile.Part]*Source{sqlitefile.Log: src.Log, sqlitefile.Journal: src.Journal}[part]; p != nil {
+		return p
+	}
+	return src
 }

@@ -46,6 +46,7 @@ func read(t *testing.T, path, sql string, wal bool, names Names) (rs []*record.R
 		suffix = ".copy"
 	}
 	src := source(path, suffix)
+	src.File = func(path string) (string, bool) { return "sum of a.jpg", path == "/data/word/kept/a.jpg" }
 	f, err := sqlitefile.Open(src.Bytes, int64(len(raw[path])))
 	if err != nil {
 		t.Fatal(err)
@@ -61,7 +62,7 @@ func read(t *testing.T, path, sql string, wal bool, names Names) (rs []*record.R
 			t.Fatal(err)
 		}
 		// The origin leads to the bytes it speaks of.
-		o := r.Origin
+		o := r.Origin()
 		sum := sha256.Sum256(raw[o.Stored][o.Offset : o.Offset+int64(o.Length)])
 		if hex.EncodeToString(sum[:]) != o.Digest {
 			t.Errorf("the digest of %s at %d is not that of its bytes", o.Stored, o.Offset)
@@ -90,8 +91,8 @@ DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": {Text: "One"}})
 			at = r.At().Format("2006-01-02T15:04:05.000Z")
 		}
 		id := "lost"
-		if r.Origin.RowID != nil {
-			id = fmt.Sprint(*r.Origin.RowID)
+		if r.Origin().RowID != nil {
+			id = fmt.Sprint(*r.Origin().RowID)
 		}
 		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%s|%s|%s|row %s", r.State, r.PlaceWords(), at, r.ThreadTitle(), r.Person(), r.Direction, r.Text, r.Time().Stored, id))
 	}
@@ -108,7 +109,7 @@ DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": {Text: "One"}})
 	if o := rs[2].Others(); len(o) != 1 || o[0].Role != "purged" || o[0].At.Sub(*rs[2].At()).Hours() < 719 { // about 30 days, common practice
 		t.Errorf("%v", o)
 	}
-	if lost := rs[3].Origin.Lost; len(lost) != 1 || lost[0] != "id" {
+	if lost := rs[3].Origin().Lost; len(lost) != 1 || lost[0] != "id" {
 		t.Errorf("lost %v", lost)
 	}
 	if rs[0].UID == rs[1].UID || len(rs[0].UID) != 64 {
@@ -125,10 +126,10 @@ PRAGMA wal_autocheckpoint=0;
 INSERT INTO ring VALUES (1, '+44 7700 900417', 2, 1000000000, 61, 1), (2, '+44 7700 900288', 1, 1000000000, 0, 0);
 .shell cp %DB% %DB%.copy; cp %DB%-wal %DB%.copy-wal
 `, true, nil)
-	if len(rs) != 2 || rs[0].Origin.Stored != "/data/ring/ring.db-wal" || rs[0].Text != "1 min 01 s" || rs[1].Text != "not answered" || rs[0].Direction != "out" || rs[1].Direction != "in" {
+	if len(rs) != 2 || rs[0].Origin().Stored != "/data/ring/ring.db-wal" || rs[0].Summary() != "1 min 01 s" || rs[0].Fact(record.Duration).Value != "61" || rs[1].Summary() != "not answered" || rs[0].Direction != "out" || rs[1].Direction != "in" {
 		t.Fatalf("%d records, %+v", len(rs), rs)
 	}
-	o := rs[0].Origin
+	o := rs[0].Origin()
 	if !bytes.Contains(raw[o.Stored][o.Offset:o.Offset+int64(o.Length)], []byte("+44 7700 900417")) {
 		t.Error("the bytes are not the row's")
 	}
@@ -171,7 +172,7 @@ INSERT INTO binned SELECT id, circle, peer, mine, sent, body, seen, 10, 20 FROM 
 		}
 		merged++
 		states[r.State]++
-		if d := r.Facts; r.State == record.Held && (len(d) != 1 || d[0].Name != "Also at" || !strings.HasPrefix(d[0].Value, "free block, page ")) {
+		if d := r.Further(); r.State == record.Held && (len(d) != 2 || d[1].Gives != "the same, from before it was moved" || d[1].Place != "freeblock" || len(d[1].Digest) != 64) {
 			t.Errorf("%+v", d)
 		}
 	}
@@ -207,13 +208,96 @@ func TestWorkedExample(t *testing.T) {
 	}
 	var said []string
 	for _, r := range rs {
-		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%v|%s", r.At().Format("2006-01-02T15:04:05.0"), r.ThreadTitle(), r.Handle(), r.Text, r.Time().Stored, r.Facts, r.Origin.FieldMap))
+		said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s|%v|%s", r.At().Format("2006-01-02T15:04:05.0"), r.ThreadTitle(), r.Handle(), r.Text, r.Time().Stored, r.Facts, r.Origin().FieldMap))
 	}
-	want := `2025-09-19T18:40:00.5|Row before breakfast|+44 7700 900417|fog, 4 km|780000000.5 seconds since 2001-01-01|[{Mood well done} {First tag boat}]|habits 1
-2025-09-20T18:40:00.0|Row before breakfast|+44 7700 900417||780086400 seconds since 2001-01-01|[{Mood missed}]|habits 1
-2025-09-20T19:40:00.0|No sugar||tea only|780090000 seconds since 2001-01-01|[{Mood well done}]|habits 1`
+	want := `2025-09-19T18:40:00.5|Row before breakfast|+44 7700 900417|fog, 4 km|780000000.5 seconds since 2001-01-01|[{Mood well done } {First tag boat }]|habits 1
+2025-09-20T18:40:00.0|Row before breakfast|+44 7700 900417||780086400 seconds since 2001-01-01|[{Mood missed }]|habits 1
+2025-09-20T19:40:00.0|No sugar||tea only|780090000 seconds since 2001-01-01|[{Mood well done }]|habits 1`
 	if got := strings.Join(said, "\n"); got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+// The second map of docs/fieldmaps.md: the members of a group, pictures in a table of their own,
+// some of them deleted, and where somebody was. Places that are none are told as they are stored.
+func TestGroupsPicturesPlaces(t *testing.T) {
+	page, err := os.ReadFile("../../docs/fieldmaps.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	blocks := strings.Split(string(page), "```toml\n")
+	text, _, _ := strings.Cut(blocks[len(blocks)-1], "```")
+	m, err := Parse("word.toml", []byte("name = 'word'\nversion = 1\npath = '/data/word/word.db'\n"+text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := slices.Clone(Maps)
+	Add(m)
+	defer func() { Maps = before }()
+	rs, raw := read(t, "/data/word/word.db", `PRAGMA secure_delete=0;
+CREATE TABLE word(id INTEGER PRIMARY KEY, room INTEGER, who TEXT, mine INTEGER, at INTEGER, said TEXT, lat INTEGER, lon INTEGER, near REAL);
+CREATE TABLE seat(room INTEGER, who TEXT);
+CREATE TABLE picture(id INTEGER PRIMARY KEY, word INTEGER, sort INTEGER, bytes INTEGER, file TEXT);
+INSERT INTO seat VALUES (1, '+44 7700 900417'), (1, '+44 7700 900288');
+INSERT INTO word VALUES (1, 1, '+44 7700 900417', 0, 1770000000000, 'look', 473000001, -391234567, 12.5), (2, 1, '+44 7700 900288', 1, 1770000001000, 'where', 910000000, 0, NULL);
+INSERT INTO picture VALUES (1, 1, 1, 2048, 'a.jpg'), (2, 1, 2, -1, '../../../etc/b'), (3, 1, 1, 77, 'deleted.jpg');
+DELETE FROM picture WHERE id = 3;`, false, nil)
+	if len(rs) != 2 || !slices.Equal(members["1"], []string{"+447700900417", "+447700900288"}) {
+		t.Fatalf("%d records, members %v", len(rs), members)
+	}
+	var said []string
+	for _, r := range rs {
+		for _, p := range r.Parties {
+			said = append(said, p.Role+" "+p.Normal)
+		}
+		if r.Place != nil {
+			said = append(said, r.Place.String()+" as "+r.Place.Stored)
+		}
+		for _, a := range r.Attachments {
+			size := "?"
+			if a.Size != nil {
+				size = fmt.Sprint(*a.Size)
+			}
+			said = append(said, fmt.Sprintf("%s|%s|%s|%s|%s", a.Title(), a.Type, size, a.Path, a.Missing+a.SHA256))
+		}
+		for _, f := range r.Facts {
+			said = append(said, f.Name+" "+f.Value)
+		}
+		for _, o := range r.Further() {
+			sum := sha256.Sum256(raw[o.Stored][o.Offset : o.Offset+int64(o.Length)])
+			said = append(said, fmt.Sprintf("%s: %s %s %t", o.Gives, o.Table, o.Place, hex.EncodeToString(sum[:]) == o.Digest))
+		}
+	}
+	want := `from +447700900417
+member +447700900417
+member +447700900288
+47.300000, -39.123457 ± 12.5 m as 473000001, -391234567
+a.jpg|image/jpeg|2048|/data/word/kept/a.jpg|sum of a.jpg
+b|audio/amr|?|/etc/b|not in the source
+deleted.jpg|image/jpeg|77|/data/word/kept/deleted.jpg|not in the source
+a handle: seat live true
+a handle: seat live true
+an attachment: picture live true
+an attachment: picture live true
+an attachment: picture unallocated true
+to +447700900288
+member +447700900417
+member +447700900288
+No such place 910000000, 0
+a handle: seat live true
+a handle: seat live true`
+	if got := strings.Join(said, "\n"); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	// What the row's own bytes give is compared with the record; what others give is not.
+	o := rs[0].Origin()
+	cell := raw[o.Stored][o.Offset : o.Offset+int64(o.Length)]
+	if d, known := m.Again(rs[0], cell); !known || len(d) > 0 {
+		t.Errorf("%v, %t", d, known)
+	}
+	rs[0].Place.Latitude++
+	if d, _ := m.Again(rs[0], cell); len(d) != 1 || d[0].Part != "place" {
+		t.Errorf("a changed place: %v", d)
 	}
 }
 
@@ -237,11 +321,20 @@ func TestMapsAreRefused(t *testing.T) {
 		{"text =", "time = { column = \"y\" }\ntext =", "a.toml, line 8: time does not say from when on and in what it counts"},
 		{"text =", "direction = { column = \"y\", words = { 1 = \"inward\" } }\ntext =", `a.toml, line 8: a direction is "in" or "out", not "inward"`},
 		{"text =", "handle = { column = \"y\", lookup = \"who\" }\ntext =", `a.toml, line 8: there is no lookup of the name "who"`},
-		{"text = { column = \"x\" }", "text = { column = \"x\", duration = \"weeks\" }", `a.toml, line 8: "weeks" is not a unit of time`},
+		{"text = { column = \"x\" }", "text = { column = \"x\" }\nfacts = [{ name = \"a\", column = \"y\", unit = \"weeks\" }]", `a.toml, line 9: "weeks" is not a unit`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", json = \"a..b\" }", `a.toml, line 8: "a..b" is not a path`},
 		{"text =", "time = { column = \"y\", epoch = \"seconds since 1970\", lookup = \"a\" }\ntext =", `a.toml, line 8: time cannot have "lookup"`},
 		{"text = { column = \"x\" }", "text = { column = \"x\", lookup = \"who\" }", `a.toml, line 8: text cannot have "lookup"`},
-		{"text = { column = \"x\" }", "text = { column = \"x\", words = { 1 = \"a\" }, duration = \"seconds\" }", "a.toml, line 8: text is a time, a length of time, or has words"},
+		{"text = { column = \"x\" }", "text = { column = \"x\" }\nfacts = [{ name = \"a\", column = \"y\", words = { 1 = \"a\" }, unit = \"seconds\" }]", "a.toml, line 9: facts is a time, a number of a unit, or has words"},
+		{"text =", "facts = [{ column = \"y\" }]\ntext =", "a.toml, line 8: the 1. of the facts has no name"},
+		{"text =", "facts = [{ name = \"Duration\", column = \"y\" }]\ntext =", `a.toml, line 8: a fact of the name "Duration" is told in "s"`},
+		{"text =", "facts = [{ name = \"Note\", column = \"y\", unit = \"bytes\" }]\ntext =", `a.toml, line 8: a fact of the name "Note" is told in "words"`},
+		{"text =", "facts = [{ name = \"a\", column = \"y\", unit = \"bytes\", per = -2.0 }]\ntext =", "a.toml, line 8: facts: per is how many make one"},
+		{"text =", "parties = [{ role = \"friend\", column = \"y\" }]\ntext =", `a.toml, line 8: "friend" is not the role of a party`},
+		{"text =", "place = { latitude = { column = \"y\" } }\ntext =", "a.toml, line 5: a place needs latitude and longitude"},
+		{"text =", "attachments = [{ table = \"u\", path = { column = \"y\" } }]\ntext =", "a.toml, line 8: the 1. of the attachments needs table, key and of"},
+		{"text =", "attachments = [{ size = { column = \"y\" } }]\ntext =", "a.toml, line 5: the 1. of the attachments needs a name, a path or a type"},
+		{"text =", "text = { column = \"z\", prefix = \"/\" }\n#", `a.toml, line 8: text cannot have "prefix"`},
 		{"text =", "where = { column = \"y\" }\ntext =", "a.toml, line 5: a condition needs a column"},
 	} {
 		_, err := Parse("a.toml", []byte(strings.Replace(whole, c.from, c.to, 1)))

@@ -164,7 +164,7 @@ func (m *Map) readyReading(i int) error {
 	if rd.State = cmp.Or(rd.State, record.Intact); rd.State != record.Intact && rd.State != record.Held {
 		return m.fault(section, i, string(rd.State), "a live row is %q or %q, not %q", record.Intact, record.Held, rd.State)
 	}
-	if rd.Text == nil {
+	if rd.Text == nil && len(rd.Kind.About().Says) == 0 {
 		return m.fault(section, i, "", "the reading does not say where its text is")
 	}
 	if rd.Where != nil && (rd.Where.Column == "" || len(rd.Where.Is) == 0) {
@@ -182,8 +182,8 @@ func (m *Map) readyReading(i int) error {
 		if p.Epoch == "" && strings.HasPrefix(what, "time") {
 			return m.fault(section, i, p.Column, "%s does not say from when on and in what it counts", what)
 		}
-		if p.Epoch != "" && p.Duration != "" || p.Epoch != "" && p.Words != nil || p.Duration != "" && p.Words != nil {
-			return m.fault(section, i, p.Column, "%s is a time, a length of time, or has words, not two of these", what)
+		if p.Epoch != "" && p.Unit != "" || p.Epoch != "" && p.Words != nil || p.Unit != "" && p.Words != nil {
+			return m.fault(section, i, p.Column, "%s is a time, a number of a unit, or has words, not two of these", what)
 		}
 		if p.Epoch != "" {
 			var ok bool
@@ -191,10 +191,18 @@ func (m *Map) readyReading(i int) error {
 				return m.fault(section, i, p.Epoch, "%q is not an epoch", p.Epoch)
 			}
 		}
-		if p.Duration != "" {
-			var ok bool
-			if p.unit, ok = units[p.Duration]; !ok {
-				return m.fault(section, i, p.Duration, "%q is not a unit of time", p.Duration)
+		if p.Unit != "" {
+			u, ok := measures[p.Unit]
+			if !ok {
+				return m.fault(section, i, p.Unit, "%q is not a unit", p.Unit)
+			}
+			p.unit, p.per = u.unit, u.per
+		} else if what == "place" {
+			p.per = 1
+		}
+		if p.Per != 0 {
+			if p.per *= p.Per; p.per <= 0 {
+				return m.fault(section, i, p.Column, "%s: per is how many make one of a unit, a number above 0", what)
 			}
 		}
 		if p.Lookup != "" && !slices.ContainsFunc(m.Lookups, func(l Lookup) bool { return l.Name == p.Lookup }) {
@@ -234,9 +242,35 @@ func (m *Map) readyReading(i int) error {
 		}
 		roles = append(roles, t.Role)
 	}
-	for k, d := range rd.Details {
-		if d.Label == "" {
-			return m.fault(section, i, d.Column, "the %d. of the details has no label", k+1)
+	return m.readyLists(i)
+}
+
+// readyLists does the same for the lists of the i-th reading.
+func (m *Map) readyLists(i int) error {
+	const section = "[[reading]]"
+	rd := &m.Readings[i]
+	for k, f := range rd.Facts {
+		if f.Name == "" {
+			return m.fault(section, i, f.Column, "the %d. of the facts has no name", k+1)
+		}
+		if unit, known := record.UnitOf(f.Name); known && unit != f.unit {
+			return m.fault(section, i, f.Column, "a fact of the name %q is told in %q, and so needs a unit of that", f.Name, cmp.Or(string(unit), "words"))
+		}
+	}
+	for _, p := range rd.Parties {
+		if !slices.Contains(record.PartyRoles, p.Role) {
+			return m.fault(section, i, p.Column, "%q is not the role of a party, which is one of %s", p.Role, strings.Join(record.PartyRoles, ", "))
+		}
+	}
+	if p := rd.Place; p != nil && (p.Latitude == nil || p.Longitude == nil) {
+		return m.fault(section, i, "", "a place needs latitude and longitude")
+	}
+	for k, a := range rd.Attachments {
+		if (a.Table == "") != (a.Key == "") || (a.Table == "") != (a.Of == "") {
+			return m.fault(section, i, cmp.Or(a.Table, a.Key, a.Of), "the %d. of the attachments needs table, key and of, or none of these if the row itself names it", k+1)
+		}
+		if a.Name == nil && a.Path == nil && a.Type == nil {
+			return m.fault(section, i, a.Table, "the %d. of the attachments needs a name, a path or a type", k+1)
 		}
 	}
 	return nil
@@ -279,6 +313,22 @@ func (m *Map) Check(tables []*sqlitefile.Table) error {
 		for _, c := range m.Readings[i].columns() {
 			if err := need("[[reading]]", i, m.Readings[i].Table, c); err != nil {
 				return err
+			}
+		}
+		for _, a := range m.Readings[i].Attachments {
+			if a.Table == "" {
+				continue
+			}
+			names := []string{a.Key}
+			for _, p := range a.parts() {
+				if p != nil {
+					names = append(names, p.Column)
+				}
+			}
+			for _, c := range names {
+				if err := need("[[reading]]", i, a.Table, c); err != nil {
+					return err
+				}
 			}
 		}
 	}

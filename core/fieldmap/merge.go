@@ -1,7 +1,6 @@
 package fieldmap
 
 import (
-	"fmt"
 	"iter"
 
 	"crosswind/core/record"
@@ -13,7 +12,7 @@ const maxHeld = 100_000
 // Merge leaves out recovered records that say what a record in the holding
 // area says: an app that moves a row there deletes it from its own table, and
 // the deleted row's bytes are the same item, not another one. Where they lie
-// is kept as a detail of the held record. Held records, which are alive and so
+// is kept as a further origin of the held record. Held records, which are alive and so
 // come before recovered ones, are yielded last.
 func Merge(rs iter.Seq2[*record.Record, error]) iter.Seq2[*record.Record, error] {
 	type content struct {
@@ -21,7 +20,7 @@ func Merge(rs iter.Seq2[*record.Record, error]) iter.Seq2[*record.Record, error]
 		at, thread, handle, dir, text string
 	}
 	key := func(r *record.Record) content {
-		return content{r.Kind, r.At().String(), r.Thread(), r.Handle(), r.Direction, r.Text}
+		return content{r.Kind, r.At().String(), r.Thread(), r.Handle(), r.Direction, r.Summary()}
 	}
 	return func(yield func(*record.Record, error) bool) {
 		var held []*record.Record
@@ -33,7 +32,9 @@ func Merge(rs iter.Seq2[*record.Record, error]) iter.Seq2[*record.Record, error]
 			}
 			if err == nil && r.At() != nil && r.State == record.Recovered {
 				if h := of[key(r)]; h != nil {
-					h.Facts = append(h.Facts, record.Fact{Name: "Also at", Value: fmt.Sprintf("%s, page %d, offset %d, %d bytes", r.PlaceWords(), r.Origin.Page, r.Origin.Offset, r.Origin.Length)})
+					o := *r.Origin()
+					o.Gives, o.Fields, o.FieldMap, o.MapSHA256 = "the same, from before it was moved", nil, "", ""
+					h.Origins = append(h.Origins, o)
 					continue
 				}
 			}

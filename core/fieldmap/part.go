@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"iter"
 	"math"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"crosswind/core/record"
 	"crosswind/core/sqlitefile"
 )
 
@@ -25,13 +27,29 @@ type Part struct {
 	Lookup string `toml:"lookup"`
 	// Epoch says how a time is counted, see ParseEpoch.
 	Epoch string `toml:"epoch"`
-	// Duration is the unit of a length of time.
-	Duration string `toml:"duration"`
+	// Unit is what a number counts, see units.
+	Unit string `toml:"unit"`
+	// Per is how many of what is stored make one of the unit.
+	Per float64 `toml:"per"`
+	// Prefix is what stands before a path as it is stored.
+	Prefix string `toml:"prefix"`
 	// Instead is another column whose words stand instead of the value, if it has one of them.
 	Instead *Part `toml:"instead"`
 
 	epoch Epoch
-	unit  time.Duration
+	unit  record.Unit
+	per   float64 // 0 of what is no number
+}
+
+// measures are the units that a map can name, with what they are told in and how many of
+// them make one of it.
+var measures = map[string]struct {
+	unit record.Unit
+	per  float64
+}{
+	"days": {record.Seconds, 1.0 / 86400}, "hours": {record.Seconds, 1.0 / 3600}, "minutes": {record.Seconds, 1.0 / 60}, "seconds": {record.Seconds, 1},
+	"milliseconds": {record.Seconds, 1e3}, "microseconds": {record.Seconds, 1e6}, "100 ns ticks": {record.Seconds, 1e7}, "nanoseconds": {record.Seconds, 1e9},
+	"bytes": {record.Bytes, 1}, "metres": {record.Metres, 1},
 }
 
 // Condition is a column's value that rows of a reading have.
@@ -40,10 +58,61 @@ type Condition struct {
 	Is     []string `toml:"is"`
 }
 
-// Detail is a further column worth showing.
-type Detail struct {
-	Label string `toml:"label"`
+// Fact is a further value, under a standard name or one of the map's own.
+type Fact struct {
+	Name string `toml:"name"`
 	Part
+}
+
+// Party is somebody beside the other side, in a role.
+type Party struct {
+	Role string `toml:"role"`
+	Part
+}
+
+// Position is where something was: degrees of WGS 84, and metres.
+type Position struct {
+	Latitude  *Part `toml:"latitude"`
+	Longitude *Part `toml:"longitude"`
+	Accuracy  *Part `toml:"accuracy"`
+	Altitude  *Part `toml:"altitude"`
+}
+
+func (p *Position) parts() []*Part {
+	if p == nil {
+		return nil
+	}
+	return []*Part{p.Latitude, p.Longitude, p.Accuracy, p.Altitude}
+}
+
+// Attachments are files that belong to a record: one that its own row names, or those of
+// the rows of another table.
+type Attachments struct {
+	Table string `toml:"table"` // the other table
+	Key   string `toml:"key"`   // its column that says whose the file is
+	Of    string `toml:"of"`    // the column of the record's own row that has the same value
+	Name  *Part  `toml:"name"`
+	Type  *Part  `toml:"type"`
+	Size  *Part  `toml:"size"`
+	Path  *Part  `toml:"path"`
+}
+
+func (a *Attachments) parts() []*Part { return []*Part{a.Name, a.Type, a.Size, a.Path} }
+
+// read gives what a row says of a file; ok is false if that is nothing.
+func (a *Attachments) read(get getter, enc sqlitefile.Encoding) (f record.Attachment, ok bool) {
+	f.Name, _ = a.Name.value(get, enc)
+	f.Type, _ = a.Type.value(get, enc)
+	if s, there := a.Path.value(get, enc); there && s != "" {
+		f.Path = path.Clean(a.Path.Prefix + s)
+	}
+	if s, there := a.Size.value(get, enc); there {
+		if n, err := strconv.ParseInt(s, 10, 64); err == nil && n >= 0 {
+			size := record.Int(n)
+			f.Size = &size
+		}
+	}
+	return f, f.Name != "" || f.Type != "" || f.Path != "" || f.Size != nil
 }
 
 // Moment is a further time, under its role: read, delivered, purged …
@@ -68,9 +137,26 @@ func (rd *Reading) parts() iter.Seq2[string, *Part] {
 				return
 			}
 		}
-		for i := range rd.Details {
-			if !yield("details", &rd.Details[i].Part) {
+		for i := range rd.Facts {
+			if !yield("facts", &rd.Facts[i].Part) {
 				return
+			}
+		}
+		for i := range rd.Parties {
+			if !yield("parties", &rd.Parties[i].Part) {
+				return
+			}
+		}
+		for _, p := range rd.Place.parts() {
+			if p != nil && !yield("place", p) {
+				return
+			}
+		}
+		for i := range rd.Attachments {
+			for _, p := range rd.Attachments[i].parts() {
+				if p != nil && !yield("attachments", p) {
+					return
+				}
 			}
 		}
 	}
@@ -79,7 +165,8 @@ func (rd *Reading) parts() iter.Seq2[string, *Part] {
 // takes are the keys that each part may have beside its column.
 var takes = map[string]string{
 	"time": "json epoch", "times": "json epoch", "conversation": "json words lookup", "handle": "json words lookup", "direction": "json words instead",
-	"text": "json words duration instead", "details": "json words epoch duration instead", "instead": "json words",
+	"text": "json words instead", "facts": "json words epoch unit per instead", "parties": "json words lookup", "place": "json per",
+	"attachments": "json words prefix", "instead": "json words",
 }
 
 // keys are those that p has beside its column.
@@ -87,7 +174,7 @@ func (p *Part) keys() (has []string) {
 	for _, k := range []struct {
 		name string
 		is   bool
-	}{{"json", p.JSON != ""}, {"words", p.Words != nil}, {"lookup", p.Lookup != ""}, {"epoch", p.Epoch != ""}, {"duration", p.Duration != ""}, {"instead", p.Instead != nil}} {
+	}{{"json", p.JSON != ""}, {"words", p.Words != nil}, {"lookup", p.Lookup != ""}, {"epoch", p.Epoch != ""}, {"unit", p.Unit != ""}, {"per", p.Per != 0}, {"prefix", p.Prefix != ""}, {"instead", p.Instead != nil}} {
 		if k.is {
 			has = append(has, k.name)
 		}
@@ -105,12 +192,25 @@ func (rd *Reading) columns() (names []string) {
 	if rd.Where != nil {
 		add(rd.Where.Column)
 	}
-	for _, p := range rd.parts() {
+	for _, a := range rd.Attachments {
+		if a.Table != "" {
+			add(a.Of)
+		}
+	}
+	for what, p := range rd.parts() {
+		if what == "attachments" && rd.elsewhere(p) {
+			continue
+		}
 		if add(p.Column); p.Instead != nil {
 			add(p.Instead.Column)
 		}
 	}
 	return names
+}
+
+// elsewhere reports whether a part of an attachment is of another table.
+func (rd *Reading) elsewhere(p *Part) bool {
+	return slices.ContainsFunc(rd.Attachments, func(a Attachments) bool { return a.Table != "" && slices.Contains(a.parts(), p) })
 }
 
 // admits reports whether a row is one of the reading's; one whose column did not survive
@@ -153,10 +253,10 @@ func (p *Part) value(get getter, enc sqlitefile.Encoding) (string, bool) {
 	case p.Words != nil:
 		w, is := p.Words[s]
 		return w, is && whole
-	case p.unit > 0:
+	case p.per > 0:
 		n, err := strconv.ParseFloat(s, 64)
-		if d := n * float64(p.unit); whole && err == nil && math.Abs(d) < math.MaxInt64 {
-			return length(time.Duration(d)), true
+		if n /= p.per; whole && err == nil && math.Abs(n) < 1e15 { // no NaN
+			return strconv.FormatFloat(n, 'f', -1, 64), true
 		}
 		return "", false
 	}
@@ -185,11 +285,6 @@ func (p *Part) counted(v sqlitefile.Value, enc sqlitefile.Encoding) (sqlitefile.
 		v, there = sqlitefile.ReadValue(sqlitefile.SerialType(text+2*len(s)), []byte(s), 0)
 	}
 	return v, sqlitefile.UTF8, there
-}
-
-// length writes a length of time.
-func length(d time.Duration) string {
-	return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
 }
 
 // jsonPath divides a path into its steps.

@@ -1,6 +1,7 @@
 package reading
 
 import (
+	"cmp"
 	"fmt"
 	"iter"
 	"path"
@@ -19,7 +20,7 @@ import (
 type calendars struct{}
 
 // ID implements [Reader].
-func (calendars) ID() string { return "iCalendar, version 1" }
+func (calendars) ID() string { return "iCalendar, version 2" }
 
 // Match implements [Reader].
 func (calendars) Match(p string, head []byte) bool {
@@ -55,12 +56,12 @@ func (v calendars) Read(content []byte, src *Text) iter.Seq2[*record.Record, err
 
 // eventFacts are properties that are told as they are, under their names.
 var eventFacts = []struct{ property, name string }{
-	{"UID", record.Identifier}, {"LOCATION", "Location"}, {"DESCRIPTION", "Description"}, {"STATUS", "Status"}, {"RRULE", "Repeats"}, {"RDATE", "Also on"}, {"EXDATE", "Not on"},
+	{"UID", record.Identifier}, {"LOCATION", record.Location}, {"DESCRIPTION", "Description"}, {"STATUS", "Status"}, {"RRULE", record.Repeats}, {"RDATE", "Also on"}, {"EXDATE", "Not on"},
 	{"RECURRENCE-ID", "In place of"}, {"CATEGORIES", "Categories"}, {"CLASS", "Class"}, {"URL", "Web page"},
 }
 
 func (v calendars) event(content []byte, c *component, src *Text, z *zones) *record.Record {
-	r := &record.Record{Kind: record.Event, State: record.Intact, Text: c.text("SUMMARY"), Origin: src.origin(v, content, c)}
+	r := &record.Record{Kind: record.Event, State: record.Intact, Text: c.text("SUMMARY"), Origins: []record.Origin{src.origin(v, content, c)}}
 	when := func(role, name string) *record.Time {
 		p := c.get(name)
 		if p == nil {
@@ -87,6 +88,16 @@ func (v calendars) event(content []byte, c *component, src *Text, z *zones) *rec
 	when("changed", "LAST-MODIFIED")
 	for i := range c.props {
 		p := &c.props[i]
+		switch p.name {
+		case "GEO":
+			r.Place = cmp.Or(r.Place, geo(p.value, ";"))
+		case "ATTACH":
+			if n := p.binary(); n >= 0 {
+				r.Attachments = append(r.Attachments, within(p, n))
+			} else {
+				r.Attachments = append(r.Attachments, record.Attachment{Path: strings.TrimSpace(p.value), Type: p.param("FMTTYPE"), Missing: record.NotInSource})
+			}
+		}
 		role := map[string]string{"ORGANIZER": "organizer", "ATTENDEE": "attendee"}[p.name]
 		if role == "" {
 			continue

@@ -9,6 +9,7 @@ import (
 	"path"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -215,7 +216,11 @@ func Differs(r, again *record.Record) []string {
 		return &x
 	}
 	kept := *again
-	kept.Times, kept.Parties, kept.Facts = slices.Clone(again.Times), slices.Clone(again.Parties), slices.Clone(again.Facts)
+	kept.Times, kept.Parties, kept.Facts, kept.Attachments = slices.Clone(again.Times), slices.Clone(again.Parties), slices.Clone(again.Facts), slices.Clone(again.Attachments)
+	if again.Place != nil {
+		at := *again.Place
+		kept.Place = &at
+	}
 	kept.Keep()
 	a, b := own(r), own(&kept)
 	names := changed(a, b)
@@ -253,6 +258,15 @@ func content(r *record.Record) map[string]string {
 	}
 	for _, p := range r.Parties {
 		add(p.Role, strings.TrimSpace(p.Name+" "+p.Handle))
+	}
+	if r.Place != nil {
+		add("place", r.Place.Stored)
+	}
+	for _, a := range r.Attachments {
+		add("attachment", a.Title()+" "+a.Path+" "+a.Type)
+		if a.Size != nil {
+			add("attachment", strconv.FormatInt(int64(*a.Size), 10))
+		}
 	}
 	for _, f := range r.Facts {
 		add(f.Name, f.Value)
@@ -303,12 +317,12 @@ func since(was *record.Record, is []*record.Record, at time.Time) string {
 // Again reads a record's own bytes again by the reader that it names, and gives what it
 // makes of them; known is false if there is no such reader, or it reads no such record.
 func Again(r *record.Record, cell []byte) (again *record.Record, known bool) {
-	reader := readerByID(r.Origin.FieldMap)
+	reader := readerByID(r.Origin().FieldMap)
 	if reader == nil {
 		return nil, false
 	}
 	for x, err := range reader.Read(cell, &Text{}) {
-		if err == nil && x.Kind == r.Kind && x.Origin.Table == r.Origin.Table && x.Origin.Offset == 0 {
+		if err == nil && x.Kind == r.Kind && x.Origin().Table == r.Origin().Table && x.Origin().Offset == 0 {
 			return x, true
 		}
 	}

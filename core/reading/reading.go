@@ -172,7 +172,7 @@ func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 				}
 				return byStored[f.Stored+suffix]
 			}
-			if !database(f, beside, names, opt, yield) {
+			if !database(f, beside, byPath, names, opt, yield) {
 				return
 			}
 		}
@@ -210,7 +210,7 @@ func (f *File) head() ([]byte, error) {
 }
 
 // database yields the records of one database.
-func database(f *File, beside func(string) *File, names fieldmap.Names, opt Options, yield func(*record.Record, error) bool) bool {
+func database(f *File, beside func(string) *File, byPath map[string]*File, names fieldmap.Names, opt Options, yield func(*record.Record, error) bool) bool {
 	note := func(err error) { opt.Note(fmt.Sprintf("%s: %v", cmp.Or(f.Path, f.Stored), err)) }
 	db, err := OpenDatabase(f, beside, note)
 	if err != nil {
@@ -226,6 +226,13 @@ func database(f *File, beside func(string) *File, names fieldmap.Names, opt Opti
 		return true
 	}
 	db.Source.Country, db.Source.Made = opt.Country, opt.Made
+	db.Source.File = func(path string) (string, bool) {
+		f := byPath[path]
+		if f == nil {
+			return "", false
+		}
+		return f.SHA256, true
+	}
 	going := salvage.Options{Full: opt.Full, Seen: func(int64) bool { return opt.Go == nil || opt.Go() }}
 	read := m.Records(salvage.New(db.File), db.Source, names, going, func(fieldmap.Members) {}, func(*salvage.Row) {})
 	for r, err := range fieldmap.Merge(func(yield func(*record.Record, error) bool) {

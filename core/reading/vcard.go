@@ -7,6 +7,7 @@ import (
 	"iter"
 	"net/url"
 	"path"
+	"strconv"
 	"strings"
 	"time"
 
@@ -18,7 +19,7 @@ import (
 type vcards struct{}
 
 // ID implements [Reader].
-func (vcards) ID() string { return "vCard, version 1" }
+func (vcards) ID() string { return "vCard, version 2" }
 
 // Match implements [Reader].
 func (vcards) Match(p string, head []byte) bool {
@@ -54,12 +55,12 @@ func (v vcards) Read(content []byte, src *Text) iter.Seq2[*record.Record, error]
 
 // cardFacts are properties that are told as they are, under their names.
 var cardFacts = []struct{ property, name string }{
-	{"UID", record.Identifier}, {"NICKNAME", "Nickname"}, {"ORG", "Organisation"}, {"TITLE", "Title"}, {"ROLE", "Role"}, {"BDAY", "Birthday"}, {"ANNIVERSARY", "Anniversary"},
-	{"ADR", "Address"}, {"URL", "Web page"}, {"NOTE", "Note"}, {"CATEGORIES", "Categories"}, {"RELATED", "Related"},
+	{"UID", record.Identifier}, {"NICKNAME", "Nickname"}, {"ORG", record.Organisation}, {"TITLE", "Title"}, {"ROLE", "Role"}, {"BDAY", "Birthday"}, {"ANNIVERSARY", "Anniversary"},
+	{"ADR", "Address"}, {"URL", "Web page"}, {"NOTE", record.Note}, {"CATEGORIES", "Categories"}, {"RELATED", "Related"},
 }
 
 func (v vcards) card(content []byte, c *component, src *Text) *record.Record {
-	r := &record.Record{Kind: record.Contact, State: record.Intact, Text: cardName(c), Origin: src.origin(v, content, c)}
+	r := &record.Record{Kind: record.Contact, State: record.Intact, Text: cardName(c), Origins: []record.Origin{src.origin(v, content, c)}}
 	for i := range c.props {
 		p := &c.props[i]
 		switch p.name {
@@ -71,8 +72,12 @@ func (v vcards) card(content []byte, c *component, src *Text) *record.Record {
 			r.Times = append(r.Times, instant("changed", p.value, nil).Doubted(src.Made))
 		case "PHOTO", "SOUND", "LOGO", "KEY":
 			if n := p.binary(); n >= 0 {
-				r.Facts = append(r.Facts, record.Fact{Name: strings.ToUpper(p.name[:1]) + strings.ToLower(p.name[1:]), Value: fmt.Sprintf("%d bytes, in the card", n)})
+				r.Attachments = append(r.Attachments, within(p, n))
+			} else if s := strings.TrimSpace(p.value); s != "" {
+				r.Attachments = append(r.Attachments, record.Attachment{Name: strings.ToLower(p.name), Path: s, Missing: record.NotInSource})
 			}
+		case "GEO": // of 2.1 and 3.0 two numbers, of 4.0 a URI
+			r.Place = cmp.Or(r.Place, geo(p.value, ";"), geo(p.value, ","))
 		}
 	}
 	for _, f := range cardFacts {
@@ -92,6 +97,45 @@ func (v vcards) card(content []byte, c *component, src *Text) *record.Record {
 	}
 	r.SetUID()
 	return r
+}
+
+// within is an attachment of n bytes that a property itself holds.
+func within(p *property, n int) record.Attachment {
+	size := record.Int(n)
+	a := record.Attachment{Name: strings.ToLower(p.name), Type: cmp.Or(p.param("FMTTYPE"), strings.ToLower(p.param("TYPE"))), Size: &size, Missing: record.WithinIt}
+	if media, _, is := strings.Cut(p.value, ";base64,"); is {
+		a.Type = strings.TrimPrefix(media, "data:")
+	}
+	return a
+}
+
+// geo reads a place: latitude and longitude in decimal degrees, as RFC 5545 section 3.8.1.6
+// and RFC 5870 write them; nil if it is none.
+func geo(stored, between string) *record.Place {
+	s, _, _ := strings.Cut(strings.TrimPrefix(strings.ToLower(strings.TrimSpace(unescape(stored))), "geo:"), "?")
+	if between == "," {
+		s, _, _ = strings.Cut(s, ";") // parameters of a URI
+	}
+	parts := strings.Split(s, between)
+	if len(parts) < 2 || len(parts) > 3 {
+		return nil
+	}
+	var n [3]float64
+	for i, part := range parts {
+		f, err := strconv.ParseFloat(part, 64)
+		if err != nil {
+			return nil
+		}
+		n[i] = f
+	}
+	at := &record.Place{Latitude: n[0], Longitude: n[1], Stored: strings.TrimSpace(stored)}
+	if len(parts) == 3 {
+		at.Altitude = &n[2]
+	}
+	if !at.Known() {
+		return nil
+	}
+	return at
 }
 
 // cardName is what a card's person is called.

@@ -47,6 +47,11 @@ type About struct {
 	Group         Group
 	Time          string // what the time is that the timeline shows it at: sent, began, changed …
 	Party         string // what its handle is to it, as a label
+	// Says names the columns of which the first that is there stands where a record of the kind
+	// has no text.
+	Says []string
+	// Columns are the kind's own in lists and tables, see [Record.Column].
+	Columns []string
 	// InTalk is of kinds that are read in their conversation, between what was said before
 	// and after.
 	InTalk bool
@@ -62,10 +67,14 @@ type About struct {
 var table []About
 
 func init() {
-	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true})
-	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side"})
-	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true})
-	Register(About{Kind: Event, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true})
+	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
+		Columns: []string{WhichWay, InConversation, WithAttachments}})
+	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
+		Says: []string{Outcome, Duration}, Columns: []string{WhichWay, Duration, Outcome}})
+	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
+		Columns: []string{Organisation, Note}})
+	Register(About{Kind: Event, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true,
+		Columns: []string{"ended", Location, Repeats}})
 }
 
 // Register adds a kind to the table. It is called before records are read, from init

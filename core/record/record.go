@@ -74,10 +74,6 @@ func Clean(s string) string {
 	return strings.ReplaceAll(strings.ToValidUTF8(s, "�"), "\x00", "␀")
 }
 
-// KeptAs is the name of the fact by which a record says that its texts are not written as
-// they were read.
-const KeptAs = "Kept as"
-
 // Keep writes the texts of r as they are kept, and says so in it.
 func (r *Record) Keep() {
 	changed := false
@@ -100,6 +96,15 @@ func (r *Record) Keep() {
 	}
 	for i := range r.Facts {
 		clean(&r.Facts[i].Value)
+	}
+	for i := range r.Attachments {
+		a := &r.Attachments[i]
+		for _, s := range []*string{&a.Name, &a.Type, &a.Path} {
+			clean(s)
+		}
+	}
+	if r.Place != nil {
+		clean(&r.Place.Stored)
 	}
 	if changed {
 		r.Facts = append(r.Facts, Fact{Name: KeptAs, Value: "text in which characters that no text can hold are written ␀ or �; the bytes are as they were"})
@@ -128,11 +133,12 @@ func (i *Int) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
-// Origin is a record's trail to its bytes.
+// Origin is a trail to the bytes that a record, or a part of it, was read from.
 type Origin struct {
-	Path   string `json:"path"`   // of the file as the handset knew it
-	Stored string `json:"stored"` // of the file below the source that was read
-	SHA256 string `json:"sha256"` // of the whole file, hex
+	Gives  string `json:"gives,omitempty"` // of one that is not the first: what was read from it
+	Path   string `json:"path"`            // of the file as the handset knew it
+	Stored string `json:"stored"`          // of the file below the source that was read
+	SHA256 string `json:"sha256"`          // of the whole file, hex
 	// Frame is the frame of a write-ahead log, or the record of a rollback journal,
 	// that holds the page, from 1.
 	Frame       int      `json:"frame,omitempty"`
@@ -147,7 +153,7 @@ type Origin struct {
 	Offset      int64    `json:"offset"`                // of the row's cell, in bytes from the start of the file
 	Length      int      `json:"length"`                // of the cell in its page, in bytes
 	Digest      string   `json:"digest"`                // SHA-256 of those bytes, hex
-	Fields      []Field  `json:"fields"`
+	Fields      []Field  `json:"fields,omitempty"`
 	Lost        []string `json:"lost,omitempty"` // columns that did not survive whole
 	Confidence  float64  `json:"confidence"`     // 0 to 1; docs/recovery.md
 	FieldMap    string   `json:"field_map"`      // the field map, or the reader, that made the record
@@ -188,9 +194,13 @@ func (t Time) Doubted(made time.Time) Time {
 	return t
 }
 
+// PartyRoles are those that parties have. Of one who is with, it is not known whether the
+// record is from them or to them; a card is theirs whom it names.
+var PartyRoles = []string{"from", "to", "with", "card", "owner", "author", "member", "called", "organizer", "attendee"}
+
 // Party is somebody whom a record names.
 type Party struct {
-	Role   string `json:"role"`           // from, to, with (which of these is not known) or card
+	Role   string `json:"role"`           // one of PartyRoles
 	Handle string `json:"handle"`         // as stored
 	Scheme string `json:"scheme"`         // telephone, mail or account
 	Normal string `json:"normal"`         // the handle in normal form, see package people; "" if it has none
@@ -208,12 +218,6 @@ type Conversation struct {
 	Lost  bool   `json:"lost,omitempty"` // which one it was did not survive
 }
 
-// Fact is a further value of a record, under its name.
-type Fact struct {
-	Name  string `json:"name"`
-	Value string `json:"value"`
-}
-
 // Record is one record.
 type Record struct {
 	UID          string        `json:"uid"` // SHA-256, hex: the same whenever the same bytes are read
@@ -223,20 +227,29 @@ type Record struct {
 	Parties      []Party       `json:"parties,omitempty"`
 	Conversation *Conversation `json:"conversation,omitempty"` // of a kind that has one
 	Direction    string        `json:"direction,omitempty"`    // in or out
-	Text         string        `json:"text"`                   // what it says: message text, call summary, contact name
+	Text         string        `json:"text"`                   // what it says: message text, contact name, title
+	Place        *Place        `json:"place,omitempty"`
+	Attachments  []Attachment  `json:"attachments,omitempty"`
 	Facts        []Fact        `json:"facts,omitempty"`
-	Origin       Origin        `json:"origin"`
+	// Origins are what it was read from. The first one is what proves it; others say what
+	// they gave.
+	Origins []Origin `json:"origins"`
 }
+
+// Origin is what proves r, the first of its origins; of a record without one it is empty.
+func (r *Record) Origin() *Origin {
+	if len(r.Origins) == 0 {
+		return &Origin{}
+	}
+	return &r.Origins[0]
+}
+
+// Further are the origins of r beside that.
+func (r *Record) Further() []Origin { return r.Origins[min(1, len(r.Origins)):] }
 
 // Time is the time that the timeline shows r at, which its kind names; the zero Time if it has none.
 func (r *Record) Time() Time {
-	role := r.Kind.About().Time
-	for _, t := range r.Times {
-		if t.Role == role {
-			return t
-		}
-	}
-	return Time{}
+	return r.timeOf(r.Kind.About().Time)
 }
 
 // Others are the times of r beside that.
@@ -308,7 +321,7 @@ func (o *Origin) IsPart() bool { return o.Place == PlacePart }
 
 // SetUID derives the record's UID from what it is and where it lies.
 func (r *Record) SetUID() {
-	o := &r.Origin
+	o := r.Origin()
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%s\x00%s\x00%d\x00%d\x00%s", r.Kind, o.Stored, o.SHA256, o.Offset, o.Length, o.Table))
 	r.UID = hex.EncodeToString(sum[:])
 }
@@ -322,16 +335,10 @@ func (p Party) ShortCard() string { return short(p.Card) }
 func short(uid string) string { return uid[:min(len(uid), 16)] }
 
 // PlaceWords says an origin's place in words.
-func (r *Record) PlaceWords() string { return PlaceWords(r.State, r.Origin.Place) }
+func (r *Record) PlaceWords() string { return PlaceWords(r.State, r.Origin().Place) }
 
 // PlacePart is the place of what is a part of a file, and no row.
 const PlacePart = "part"
-
-// Facts that have a meaning beyond their words.
-const (
-	Identifier   = "Identifier"      // by which the source itself tells it from others
-	LaterVersion = "A later version" // what a later version of the same file has of it
-)
 
 // PlaceWords says in words where a record of the given state was found.
 func PlaceWords(s State, place string) string {

@@ -130,7 +130,7 @@ func (s Subject) alone() bool {
 
 // SubjectOf is what the gate asks of r, whose database has the members of each of its conversations.
 func SubjectOf(r *record.Record, members map[string][]string) Subject {
-	s := Subject{Kind: r.Kind, At: r.At(), Parties: r.Handles(), Lost: r.ThreadLost(), Place: r.Origin.Place}
+	s := Subject{Kind: r.Kind, At: r.At(), Parties: r.Handles(), Lost: r.ThreadLost(), Place: r.Origin().Place}
 	if k := r.Thread(); k != "" {
 		s.Members = members[k]
 	}

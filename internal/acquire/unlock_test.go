@@ -105,10 +105,10 @@ func TestUnlock(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		found = found || f.Path == r.Origin.Stored && f.SHA256 == r.Origin.SHA256 && f.RealPath == "/data/talk/talk.db"
+		found = found || f.Path == r.Origin().Stored && f.SHA256 == r.Origin().SHA256 && f.RealPath == "/data/talk/talk.db"
 	}
 	if !found {
-		t.Errorf("the record's file is not among the content: %+v", r.Origin)
+		t.Errorf("the record's file is not among the content: %+v", r.Origin())
 	}
 
 	// The password is in no file, no log and no table.

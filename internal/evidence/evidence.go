@@ -58,7 +58,7 @@ func (d *Door) Cell(ctx context.Context, r *store.Record) (*Cell, error) {
 	if err != nil {
 		return nil, err
 	}
-	o := &w.Origin
+	o := w.Origin()
 	if o.Length < 0 || o.Length > maxCell || o.Offset < 0 {
 		return nil, fmt.Errorf("record %d claims %d bytes at offset %d", r.ID, o.Length, o.Offset)
 	}
@@ -191,8 +191,8 @@ func (d *Door) mask(ctx context.Context, caseID int64, a *store.Acquisition, pat
 	of := path + p.Place.Part.Suffix()
 	for i := range p.Records {
 		w, err := p.Records[i].Whole()
-		if err == nil && w.Origin.Path == of {
-			open = append(open, scope.Range{From: w.Origin.Offset, To: w.Origin.Offset + int64(w.Origin.Length)})
+		if err == nil && w.Origin().Path == of {
+			open = append(open, scope.Range{From: w.Origin().Offset, To: w.Origin().Offset + int64(w.Origin().Length)})
 		}
 	}
 	v := g.View(scope.Reading{Full: full, LiveOnly: a.LiveOnly}, append(open, structure...))

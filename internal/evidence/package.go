@@ -41,7 +41,7 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size i
 		if i < 0 {
 			return "the case has no exhibit " + r.Exhibit + ", which a record in it is from", nil
 		}
-		path := strings.TrimSuffix(strings.TrimSuffix(r.Origin.Path, "-wal"), "-journal")
+		path := strings.TrimSuffix(strings.TrimSuffix(r.Origin().Path, "-wal"), "-journal")
 		db := database{exhibits[i].ID, path}
 		if members[db] == nil {
 			if members[db], err = d.store.Members(ctx, db.exhibit, db.path); err != nil {

@@ -87,7 +87,7 @@ func (m *mapping) row(r *salvage.Row) {
 
 // record takes in a record.
 func (m *mapping) record(r *record.Record) {
-	o := &r.Origin
+	o := r.Origin()
 	if o.Place == "live" {
 		return
 	}

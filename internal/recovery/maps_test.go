@@ -38,7 +38,7 @@ func TestMapsOfOnesOwn(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return w.UID, w.Direction, w.Origin.FieldMap
+		return w.UID, w.Direction, w.Origin().FieldMap
 	}
 	uid, way, by := direction()
 	if n := records(t, s, c); by != "talk 5" || n == 0 {

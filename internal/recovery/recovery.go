@@ -380,6 +380,15 @@ func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err e
 	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, db, m, res, note, told))
 }
 
+// sha256 finds the SHA-256 of a file of the acquisition by its path on the handset.
+func (p *pass) sha256(path string) (string, bool) {
+	f := p.beside[path]
+	if f == nil {
+		return "", false
+	}
+	return f.SHA256, true
+}
+
 // maxNotes bounds what is said of one database's damage.
 const maxNotes = 200
 
@@ -395,7 +404,7 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 			yield(nil, err)
 			return
 		}
-		db.Source.Country, db.Source.Made = p.home, p.made
+		db.Source.Country, db.Source.Made, db.Source.File = p.home, p.made, p.sha256
 		opt := salvage.Options{Full: p.full, Seen: func(n int64) bool { told(n); return ctx.Err() == nil }}
 		survey := salvage.New(db.File)
 		mapped := newMapping(survey, db.Source)
@@ -468,7 +477,7 @@ func (p *pass) admitted(all iter.Seq2[*record.Record, error], members map[string
 			p.names.Learn(r)
 		}
 		if p.found(r.Kind.Plural() + ", " + string(r.State)); r.State.Below() {
-			origins[store.OriginWords(r.State, r.Origin.Place)]++
+			origins[store.OriginWords(r.State, r.Origin().Place)]++
 		} else {
 			res.Live++
 		}
@@ -528,8 +537,8 @@ func (p *pass) read(ctx context.Context, survey *salvage.Survey, db *Database, m
 					note(err)
 					continue
 				}
-				if rec.Origin.Place == "live" && rec.Origin.Page != page {
-					page = rec.Origin.Page
+				if rec.Origin().Place == "live" && rec.Origin().Page != page {
+					page = rec.Origin().Page
 					told(int64(db.File.PageSize))
 				}
 				mapped.record(rec)

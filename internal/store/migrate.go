@@ -90,11 +90,16 @@ func partRecords(ctx context.Context, tx *sql.Tx) error {
 		for rows.Next() {
 			var id int64
 			var body []byte
-			r := &record.Record{}
+			old := struct {
+				*record.Record
+				Origin record.Origin `json:"origin"` // the only one, then
+			}{Record: &record.Record{}}
 			err := rows.Scan(&id, &body)
 			if err == nil {
-				err = json.Unmarshal(body, r)
+				err = json.Unmarshal(body, &old)
 			}
+			r := old.Record
+			r.Origins = []record.Origin{old.Origin}
 			if err == nil {
 				body, err = json.Marshal(r)
 			}
@@ -102,8 +107,8 @@ func partRecords(ctx context.Context, tx *sql.Tx) error {
 				rows.Close()
 				return fmt.Errorf("record %d: %w", id, err)
 			}
-			ids, pages, rowIDs = append(ids, id), append(pages, int64(r.Origin.Page)), append(rowIDs, rowID(r))
-			words, maps, tables = append(words, record.Clean(indexed(r))), append(maps, record.Clean(r.Origin.FieldMap)), append(tables, record.Clean(r.Origin.Table))
+			ids, pages, rowIDs = append(ids, id), append(pages, int64(r.Origin().Page)), append(rowIDs, rowID(r))
+			words, maps, tables = append(words, record.Clean(indexed(r))), append(maps, record.Clean(r.Origin().FieldMap)), append(tables, record.Clean(r.Origin().Table))
 			bodies = append(bodies, string(cleanJSON(body)))
 		}
 		rows.Close()

@@ -256,7 +256,7 @@ func (t *Tx) nameAgain(acquisition int64, handle string) error {
 			}
 			for i := range w.Parties {
 				// Only parts of files give names themselves; what earlier versions read does not say so.
-				if p := &w.Parties[i]; p.Normal == handle && (p.Card != "" || p.Name == "" || !w.Origin.IsPart()) {
+				if p := &w.Parties[i]; p.Normal == handle && (p.Card != "" || p.Name == "" || !w.Origin().IsPart()) {
 					p.Name, p.Card, p.CardState = name.Summary, name.UID, name.State
 				}
 			}

@@ -96,5 +96,5 @@ func (s *Store) FoundRows(ctx context.Context, recovery int64, path string, page
 // acquisition, live and recovered.
 func (s *Store) RecordsOfPage(ctx context.Context, caseID, acquisition int64, path string, page int64) (out []Record, err error) {
 	return s.records(ctx, caseID, "listing the records of a page", nil, recordSelect+` r.acquisition_id = $1 AND r.db = $2 AND r.page = $3
-ORDER BY (w.body::json->'origin'->>'offset')::bigint LIMIT 2000`, acquisition, path, page)
+ORDER BY (w.body::json->'origins'->0->>'offset')::bigint LIMIT 2000`, acquisition, path, page)
 }

@@ -372,12 +372,12 @@ func (s *Store) Around(ctx context.Context, r *Record, n int) (out []Record, err
 func (s *Store) Present(ctx context.Context, r *Record) (now *Record, elsewhere []Record, err error) {
 	const sameRow = "r.case_id = $1 AND r.exhibit_id = $2 AND r.db = $3 AND r.kind = $4 AND r.tab = $5 AND r.row_id = $6"
 	w, err := r.Whole()
-	if err != nil || w.Origin.RowID == nil {
+	if err != nil || w.Origin().RowID == nil {
 		return nil, nil, err
 	}
-	id := fmt.Sprint(*w.Origin.RowID)
+	id := fmt.Sprint(*w.Origin().RowID)
 	all, err := s.records(ctx, r.CaseID, "finding the row's other versions", nil, recordSelect+sameRow+" AND r.id <> $7 ORDER BY r.acquisition_id, r.id LIMIT 50",
-		r.CaseID, r.ExhibitID, r.DB, string(r.Kind), w.Origin.Table, id, r.ID)
+		r.CaseID, r.ExhibitID, r.DB, string(r.Kind), w.Origin().Table, id, r.ID)
 	for i := range all {
 		x := &all[i]
 		switch {

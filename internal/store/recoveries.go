@@ -190,8 +190,8 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		}
 		r.Keep()
 		body, err := json.Marshal(r)
-		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin.Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),
-			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Text, indexed(r), r.Origin.FieldMap, r.Origin.Table, rowID(r), int64(r.Origin.Page), string(cleanJSON(body))}, err
+		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin().Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),
+			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Summary(), indexed(r), r.Origin().FieldMap, r.Origin().Table, rowID(r), int64(r.Origin().Page), string(cleanJSON(body))}, err
 	}))
 	if fault != nil {
 		return fault
@@ -204,10 +204,10 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 
 // rowID is the id of the row that a record is of, nil if its bytes did not survive.
 func rowID(r *record.Record) *string {
-	if r.Origin.RowID == nil {
+	if r.Origin().RowID == nil {
 		return nil
 	}
-	s := strconv.FormatInt(int64(*r.Origin.RowID), 10)
+	s := strconv.FormatInt(int64(*r.Origin().RowID), 10)
 	return &s
 }
 
@@ -219,6 +219,9 @@ func indexed(r *record.Record) string {
 		if !search.SameNumber(p.Handle, p.Normal) {
 			fields = append(fields, p.Normal)
 		}
+	}
+	for _, a := range r.Attachments {
+		fields = append(fields, a.Name, a.Path[strings.LastIndexByte(a.Path, '/')+1:])
 	}
 	for _, f := range r.Facts {
 		if f.Name != record.KeptAs {

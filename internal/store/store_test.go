@@ -282,7 +282,7 @@ func TestHostileTextIsKept(t *testing.T) {
 	at := time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC)
 	for range 2 { // the second time must change nothing
 		x := &record.Record{UID: "1", Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at, Stored: hostile}}, Text: hostile, Conversation: &record.Conversation{Key: hostile, Title: hostile},
-			Facts: []record.Fact{{Name: "x", Value: hostile}}, Parties: []record.Party{{Handle: hostile, Normal: "x", Name: hostile}}, Origin: record.Origin{Table: hostile, Fields: []record.Field{{Name: hostile}}}}
+			Facts: []record.Fact{{Name: "x", Value: hostile}}, Parties: []record.Party{{Handle: hostile, Normal: "x", Name: hostile}}, Origins: []record.Origin{{Table: hostile, Fields: []record.Field{{Name: hostile}}}}}
 		if ch, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}"), Notes: []string{hostile},
 			Map: &store.PageMap{Tables: []string{hostile}, Cells: []byte{}, Tally: []byte(`[{"table":"\u0000"}]`), Rows: []store.FoundRow{{Tab: hostile, Fields: []byte(`"\u0000 \\u0000"`)}}},
 		}, func(yield func(*record.Record, error) bool) { yield(x, nil) }); err != nil || ch != (store.Changes{}) {
@@ -496,7 +496,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 			Times:        []record.Time{{Role: "sent", At: &at, Stored: "12 s"}, {Role: "purged", At: &purge, Stored: "not kept by the version that read it"}},
 			Parties:      []record.Party{{Role: "from", Handle: "07700 900417", Scheme: "telephone", Normal: "+447700900417", Name: "Ketil"}},
 			Conversation: &record.Conversation{Key: "7", Title: "Nets"},
-			Origin:       record.Origin{Stored: "a ü/b.db", SHA256: strings.Repeat("ab", 32), Offset: 1<<40 + n, Length: 17, Table: "said"}}
+			Origins:      []record.Origin{{Stored: "a ü/b.db", SHA256: strings.Repeat("ab", 32), Offset: 1<<40 + n, Length: 17, Table: "said"}}}
 		x.SetUID()
 		return x
 	}
@@ -513,7 +513,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 	if err == nil {
 		_, err = s.DB().ExecContext(ctx, `UPDATE record_whole SET body = jsonb_build_object('uid', left(uid, 16), 'kind', kind, 'state', state, 'at', body::jsonb->'times'->0->'at', 'original', '12 s',
   'purge', body::jsonb->'times'->1->'at', 'thread', thread, 'thread_title', thread_title, 'person', person, 'handle', handle, 'parties', to_jsonb(parties), 'direction', direction, 'text', summary,
-  'details', '[{"label": "To be purged", "value": "x"}, {"label": "Mood", "value": "good"}]'::jsonb, 'origin', body::jsonb->'origin')::text FROM record r WHERE r.id = record_id`)
+  'details', '[{"label": "To be purged", "value": "x"}, {"label": "Mood", "value": "good"}]'::jsonb, 'origin', body::jsonb->'origins'->0)::text FROM record r WHERE r.id = record_id`)
 	}
 	if err == nil {
 		_, err = s.DB().ExecContext(ctx, "UPDATE record SET uid = left(uid, 16)")
@@ -540,6 +540,18 @@ ALTER TABLE record DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DR
 		w, err := rs[i].Whole()
 		if want := row(int64(i)); err != nil || rs[i].UID != want.UID || !reflect.DeepEqual(w, want) || rs[i].MarkReason == nil || rs[i].Table != "said" || rs[i].Words != search.Index("t", "Nets", "Ketil", "07700 900417", "+447700900417", "good") {
 			t.Errorf("%+v, %+v, %v; want %+v", rs[i], w, err, want)
+		}
+	}
+	// A version whose records had one origin.
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23;
+UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':' || v::text, ',' ORDER BY k = 'origin') || '}' FROM (
+  SELECT CASE k WHEN 'origins' THEN 'origin' ELSE k END AS k, CASE k WHEN 'origins' THEN v->0 ELSE v END AS v FROM json_each(body::json) x(k, v)) y)`); err != nil {
+		t.Fatal(err)
+	}
+	s = storetest.At(t, url)
+	for i, r := range list() {
+		if w, err := r.Whole(); err != nil || !reflect.DeepEqual(w, row(int64(i))) {
+			t.Errorf("%+v, %v", w, err)
 		}
 	}
 	for _, step := range []func() error{func() error { return nil }, func() error { return s.Mark(ctx, c, &rs[0], "since", "x") }, func() error { return s.Unmark(ctx, c, &rs[1], "x") }} {
@@ -611,7 +623,7 @@ func TestReadingAgain(t *testing.T) {
 		}
 		ch, err := s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", FieldMap: fieldMap, Whole: whole, ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) {
 			for i, text := range texts {
-				if text != "" && !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at}}, Text: text, Parties: []record.Party{{Normal: "x"}}, Origin: record.Origin{FieldMap: fieldMap}}, nil) {
+				if text != "" && !yield(&record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at}}, Text: text, Parties: []record.Party{{Normal: "x"}}, Origins: []record.Origin{{FieldMap: fieldMap}}}, nil) {
 					return
 				}
 			}

@@ -36,18 +36,19 @@ func TestAKindThatOnlyATestKnows(t *testing.T) {
 		}
 		return
 	}
-	record.Register(record.About{Kind: "sounding", Title: "Sounding", Plural: "Soundings", Group: record.Device, Time: "taken", Party: "Taken by"})
+	record.Register(record.About{Kind: "sounding", Title: "Sounding", Plural: "Soundings", Group: record.Device, Time: "taken", Party: "Taken by", Columns: []string{"Depth"}})
 	m, err := fieldmap.Parse("lead.toml", []byte(`name = "lead"
 version = 1
 path = "/data/lead/lead.db"
 [tables]
-cast = ["id", "who", "at", "found"]
+cast = ["id", "who", "at", "found", "depth"]
 [[reading]]
 table = "cast"
 kind = "sounding"
 time = { column = "at", epoch = "seconds since 1970" }
 handle = { column = "who" }
 text = { column = "found" }
+facts = [{ name = "Depth", column = "depth", unit = "metres", per = 100 }]
 `))
 	if err != nil {
 		t.Fatal(err)
@@ -58,8 +59,8 @@ text = { column = "found" }
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, q := range []string{"PRAGMA secure_delete=OFF", "CREATE TABLE cast(id INTEGER PRIMARY KEY, who TEXT, at INTEGER, found TEXT)",
-		`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 30) INSERT INTO cast SELECT i, '+44 7700 900417', 1770000000 + i * 600, 'by the mark ' || i || ', shell and sand' FROM n`,
+	for _, q := range []string{"PRAGMA secure_delete=OFF", "CREATE TABLE cast(id INTEGER PRIMARY KEY, who TEXT, at INTEGER, found TEXT, depth INTEGER)",
+		`WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 30) INSERT INTO cast SELECT i, '+44 7700 900417', 1770000000 + i * 600, 'by the mark ' || i || ', shell and sand', 3475 FROM n`,
 		"DELETE FROM cast WHERE id IN (7, 19)"} {
 		if _, err := db.Exec(q); err != nil {
 			t.Fatal(err)
@@ -86,7 +87,7 @@ text = { column = "found" }
 	page("/cases/new", `value="sounding"`, "Soundings")
 	w.authority("2", []string{"sounding"}, "")
 	w.recover(true)
-	page(examine, "by the mark 30, shell", "Leave out Soundings", "28 above", "2 below", "<td>Sounding</td>")
+	page(examine, "by the mark 30, shell", "Leave out Soundings", "28 above", "2 below", "Depth</th>", ">34.75 m</td>")
 	page(examine+"?q=mark+19", "by the mark 19, shell", "!by the mark 20,")
 	page(examine+"?q=kind:soundings+mark+7", "by the mark 7, shell")
 	page(examine+"?q=kind:message", "!by the mark 7, shell")
@@ -115,12 +116,12 @@ text = { column = "found" }
 	}
 	defer z.Close()
 	for _, e := range z.File {
-		if strings.HasSuffix(e.Name, casefile.CSVName) {
+		if strings.HasSuffix(e.Name, casefile.TablesDir+"sounding.csv") {
 			in, err := e.Open()
 			if err != nil {
 				t.Fatal(err)
 			}
-			if b, _ := io.ReadAll(in); !bytes.Contains(b, []byte(`,sounding,recovered,free block,`)) {
+			if b, _ := io.ReadAll(in); !bytes.Contains(b, []byte(`,sounding,recovered,free block,`)) || !bytes.Contains(b, []byte(",text,depth_m,mark,")) || !bytes.Contains(b, []byte(",\"by the mark 19, shell and sand\",34.75,")) {
 				t.Errorf("%s: %s", e.Name, b)
 			}
 		}

@@ -126,8 +126,9 @@ func (w *site) save(sha256 string) {
 	rec := &record.Record{
 		UID: "u", Parties: []record.Party{{Role: "from", Handle: hostile, Normal: "+447700900417", Name: hostile}}, Kind: record.Message, State: record.Recovered, Text: hostile,
 		Times: []record.Time{{Role: "sent", At: &at, Stored: hostile}}, Conversation: &record.Conversation{Key: "1", Title: hostile}, Facts: []record.Fact{{Name: hostile, Value: hostile}},
-		Origin: record.Origin{Path: hostile, Stored: hostile, SHA256: sha256, Table: hostile, Place: "freeblock", Page: 1, Offset: 2, Length: 4, Lost: []string{hostile},
-			Fields: []record.Field{{Name: hostile, Offset: 2, Length: 2, Role: "value"}}}}
+		Place: &record.Place{Stored: hostile}, Attachments: []record.Attachment{{Name: hostile, Type: hostile, Path: hostile, Missing: hostile}},
+		Origins: []record.Origin{{Path: hostile, Stored: hostile, SHA256: sha256, Table: hostile, Place: "freeblock", Page: 1, Offset: 2, Length: 4, Lost: []string{hostile},
+			Fields: []record.Field{{Name: hostile, Offset: 2, Length: 2, Role: "value"}}}, {Gives: hostile, Table: hostile, Place: hostile}}}
 	if _, err := w.s.SaveDatabase(context.Background(), w.cs, w.run, w.acq, &store.RecoveredDatabase{RecoveryID: w.recovery(w.run), Path: hostile, ByOrigin: []byte("{}"), Withheld: []byte("{}")}, func(yield func(*record.Record, error) bool) { yield(rec, nil) }); err != nil {
 		w.t.Fatal(err)
 	}

@@ -132,9 +132,9 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 			if r.At() == nil || r.At().Year() != 2026 && r.State != record.Recovered {
 				t.Errorf("%+v has no time of the story", r)
 			}
-			if r.State == record.Recovered && (r.Kind == record.Message || r.Kind == record.Contact) && len(r.Origin.Lost) <= 1 {
+			if r.State == record.Recovered && (r.Kind == record.Message || r.Kind == record.Contact) && len(r.Origin().Lost) <= 1 {
 				if !deleted[r.Text] {
-					t.Errorf("recovered %q, which was not deleted (%+v)", r.Text, r.Origin)
+					t.Errorf("recovered %q, which was not deleted (%+v)", r.Text, r.Origin())
 				}
 				seen[r.Text] = true
 			}

@@ -48,10 +48,12 @@ type content struct {
 	Filter   store.Filter
 	Records  []store.Record
 	Untimed  []store.Record
-	Next     string // where the list goes on; "" at its end
-	GoesOn   bool   // the list is not at its beginning
-	GoesOff  bool   // it is among the records without a time
-	Timeless int64  // records without a time
+	Next     string   // where the list goes on; "" at its end
+	One      bool     // all records are of one kind
+	Columns  []string // that this has in lists
+	GoesOn   bool     // the list is not at its beginning
+	GoesOff  bool     // it is among the records without a time
+	Timeless int64    // records without a time
 	Chosen   *chosen
 	Refused  string
 	Person   *people.Person // whose records are shown, nil if everybody's
@@ -144,9 +146,60 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		}
 	}
 	if v.Wants("list") {
+		if err := a.columns(ctx, v); err != nil {
+			return err
+		}
 		return a.list(ctx, v, p.Query.Get("after"))
 	}
 	return nil
+}
+
+// columns says what the list has beside what all kinds have: of one kind its own.
+func (a pages) columns(ctx context.Context, v *content) error {
+	kinds, err := a.Store.Kinds(ctx, v.Filter.CaseID)
+	if len(v.Filter.Kinds) > 0 {
+		kinds = slices.DeleteFunc(kinds, func(k record.Kind) bool { return !slices.Contains(v.Filter.Kinds, string(k)) })
+	}
+	if len(kinds) != 1 {
+		return err
+	}
+	v.One = true
+	for _, name := range kinds[0].About().Columns {
+		if name != record.WhichWay { // which stands with the people
+			v.Columns = append(v.Columns, name)
+		}
+	}
+	return nil
+}
+
+// Width is how many columns the list has.
+func (v *content) Width() int {
+	if v.One {
+		return 7 + len(v.Columns)
+	}
+	return 8
+}
+
+// Cells are what a record has in the columns of its kind.
+func (v *content) Cells(r store.Record, zone *time.Location) (out []string, err error) {
+	if len(v.Columns) == 0 {
+		return nil, nil
+	}
+	w := &record.Record{}
+	if r.Body != "" {
+		if w, err = r.Whole(); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range v.Columns {
+		f := w.Column(name)
+		s := f.Words()
+		if at, err := time.Parse(time.RFC3339, f.Value); err == nil && slices.Contains(record.Roles, name) {
+			s = frame.Clock(at, zone)
+		}
+		out = append(out, s)
+	}
+	return out, nil
 }
 
 // list gives a page of the list, from a place in it on: records in order of time, and after

@@ -16,6 +16,7 @@ import (
 // origin is a record's trail to its bytes, as the drawer shows it.
 type origin struct {
 	record.Origin
+	Further     []record.Origin // what else of the record was read from where
 	Acquisition *store.Acquisition
 	File        *store.File
 	Encrypted   bool // the acquisition is
@@ -46,8 +47,17 @@ const maxShown = 4096
 
 // origin reads the bytes of a record from the vault, and hashes them again.
 func (a pages) origin(ctx context.Context, k *chosen, acq *store.Acquisition) (*origin, error) {
-	o := &origin{Origin: k.Whole.Origin, Acquisition: acq}
-	var err error
+	o := &origin{Origin: *k.Whole.Origin(), Acquisition: acq}
+	open, _, err := a.Evidence.Whole(ctx, k.CaseID, acq, o.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	for _, from := range k.Whole.Further() {
+		if open == nil { // nothing of a row that is of no record that is covered
+			from.Digest = ""
+		}
+		o.Further = append(o.Further, from)
+	}
 	if o.File, err = a.Store.FileByPath(ctx, acq.ID, store.Both, o.Stored); err != nil {
 		return nil, err
 	}

@@ -228,8 +228,8 @@ func (k *chosenPage) open(x *evidence.Page, v *mapPage, found []store.FoundRow) 
 	suffix := sqlitefile.Part(k.Part).Suffix()
 	for i := range x.Records {
 		w, err := x.Records[i].Whole()
-		if err == nil && w.Origin.Path == v.Path+suffix {
-			ofRecord[w.Origin.Offset] = &x.Records[i]
+		if err == nil && w.Origin().Path == v.Path+suffix {
+			ofRecord[w.Origin().Offset] = &x.Records[i]
 		}
 		byUID[x.Records[i].UID] = &x.Records[i]
 	}

@@ -116,8 +116,8 @@ func differs(read *record.Record, k *marked) string {
 		}
 	}
 	row := k.Record
-	for _, c := range []struct{ name, row, body string }{{"kind", string(row.Kind), string(read.Kind)}, {"state", string(row.State), string(read.State)}, {"text", row.Summary, read.Text}, {"handle", row.Handle, read.Handle()},
-		{"person", row.Person, read.Person()}, {"thread", row.Thread, read.Thread()}, {"thread_title", row.ThreadTitle, read.ThreadTitle()}, {"direction", row.Direction, read.Direction}, {"place", row.Place, read.Origin.Place},
+	for _, c := range []struct{ name, row, body string }{{"kind", string(row.Kind), string(read.Kind)}, {"state", string(row.State), string(read.State)}, {"text", row.Summary, read.Summary()}, {"handle", row.Handle, read.Handle()},
+		{"person", row.Person, read.Person()}, {"thread", row.Thread, read.Thread()}, {"thread_title", row.ThreadTitle, read.ThreadTitle()}, {"direction", row.Direction, read.Direction}, {"place", row.Place, read.Origin().Place},
 		{"at", moment(row.At), moment(read.At())}} {
 		if c.row != c.body && !slices.Contains(parts, c.name) {
 			parts = append(parts, c.name+" (as pages show it)")

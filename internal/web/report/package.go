@@ -2,6 +2,7 @@ package report
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"encoding/hex"
@@ -135,12 +136,16 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 	taken := map[string]bool{}
 	used := map[*acquisition]bool{}
 	for _, k := range r.Marked {
-		o := k.Whole.Origin
+		o := k.Whole.Origin()
 		open, _, err := m.Evidence.Whole(ctx, r.Case.ID, &k.Acquisition.Acquisition, o.SHA256)
 		if err != nil {
 			return nil, 0, err
 		}
-		l := &casefile.RecordLine{Record: k.Whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.ManifestName(),
+		whole := *k.Whole
+		if open == nil { // what proves it is there, and nothing else of its file
+			whole.Origins = whole.Origins[:min(1, len(whole.Origins))]
+		}
+		l := &casefile.RecordLine{Record: &whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.ManifestName(),
 			FileWithheld: open == nil, Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
 		records = append(records, l)
 		used[k.Acquisition] = true
@@ -172,9 +177,18 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 			}
 			parts = append(parts, casefile.Bytes(casefile.CellsDir+o.Digest, c.Bytes))
 			total += int64(len(c.Bytes))
-		} else if sum := o.SHA256; !taken[sum] {
-			taken[sum] = true
-			parts = append(parts, casefile.Part{Path: casefile.FilesDir + sum, Open: func() (io.ReadCloser, error) { return open() }})
+			continue
+		}
+		for _, o := range whole.Origins { // further ones may lie in the log
+			if taken[o.SHA256] {
+				continue
+			}
+			taken[o.SHA256] = true
+			open, _, err := m.Evidence.Whole(ctx, r.Case.ID, &k.Acquisition.Acquisition, o.SHA256)
+			if err != nil || open == nil {
+				return nil, 0, cmp.Or(err, errors.New("a file is withheld since the package was begun"))
+			}
+			parts = append(parts, casefile.Part{Path: casefile.FilesDir + o.SHA256, Open: func() (io.ReadCloser, error) { return open() }})
 			if f, err := open(); err == nil {
 				if st, err := f.Stat(); err == nil {
 					total += st.Size()
@@ -250,9 +264,13 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 	for _, p := range []struct {
 		path string
 		b    []byte
-	}{{casefile.ReportName, html}, {casefile.RecordsName, lines.Bytes()}, {casefile.CSVName, casefile.CSV(records)}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}, {casefile.HeadsName, heads.Bytes()}} {
+	}{{casefile.ReportName, html}, {casefile.RecordsName, lines.Bytes()}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}, {casefile.HeadsName, heads.Bytes()}} {
 		parts = append(parts, casefile.Bytes(p.path, p.b))
 		total += int64(len(p.b))
+	}
+	for path, b := range casefile.Tables(records) {
+		parts = append(parts, casefile.Bytes(path, b))
+		total += int64(len(b))
 	}
 	return parts, total, nil
 }

@@ -1,0 +1,191 @@
+package record
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Place is where something was.
+type Place struct {
+	Latitude  float64  `json:"latitude"`           // degrees, WGS 84, north is positive
+	Longitude float64  `json:"longitude"`          // degrees, WGS 84, east is positive
+	Accuracy  *float64 `json:"accuracy,omitempty"` // metres
+	Altitude  *float64 `json:"altitude,omitempty"` // metres
+	Stored    string   `json:"stored"`             // both coordinates as stored, with a comma
+}
+
+// Known reports whether there is such a place.
+func (p *Place) Known() bool {
+	return p.Latitude >= -90 && p.Latitude <= 90 && p.Longitude >= -180 && p.Longitude <= 180
+}
+
+// String writes a place in decimal degrees, latitude first (ISO 6709), with its accuracy.
+func (p *Place) String() string {
+	s := coordinate(p.Latitude) + ", " + coordinate(p.Longitude)
+	if p.Accuracy != nil {
+		s += " ± " + strconv.FormatFloat(*p.Accuracy, 'f', -1, 64) + " m"
+	}
+	return s
+}
+
+// coordinate writes degrees to some 11 cm.
+func coordinate(f float64) string { return strconv.FormatFloat(f, 'f', 6, 64) }
+
+// Attachment is a file that belongs to a record.
+type Attachment struct {
+	Name    string `json:"name,omitempty"`
+	Type    string `json:"type,omitempty"`    // media type, as the source says
+	Size    *Int   `json:"size,omitempty"`    // bytes, as the source says
+	Path    string `json:"path,omitempty"`    // on the handset
+	SHA256  string `json:"sha256,omitempty"`  // of its bytes, hex, if they were read
+	Missing string `json:"missing,omitempty"` // why they were not
+}
+
+// Why the bytes of an attachment were not read.
+const (
+	NotInSource = "not in the source"
+	WithinIt    = "part of the record's own bytes"
+	NoPath      = "its path did not survive"
+)
+
+// Title is what an attachment is called: its name, or what else it is told by.
+func (a Attachment) Title() string {
+	for _, s := range []string{a.Name, a.Path[strings.LastIndexByte(a.Path, '/')+1:], a.Type} {
+		if s != "" {
+			return s
+		}
+	}
+	return "attachment"
+}
+
+// Unit is what a number counts.
+type Unit string
+
+// The units of facts.
+const (
+	Seconds Unit = "s"
+	Bytes   Unit = "bytes"
+	Metres  Unit = "m"
+)
+
+// Fact is a further value of a record, under its name.
+type Fact struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`          // a decimal number if it has a unit
+	Unit  Unit   `json:"unit,omitempty"` // of a standard name the one that the table says
+}
+
+// The standard names of facts.
+const (
+	Duration     = "Duration"
+	Outcome      = "Outcome"
+	Note         = "Note"
+	Organisation = "Organisation"
+	Location     = "Location"
+	Repeats      = "Repeats"
+	Identifier   = "Identifier"      // by which the source itself tells it from others
+	LaterVersion = "A later version" // what a later version of the same file has of it
+	NoPlace      = "No such place"   // coordinates, as stored, that are none
+	KeptAs       = "Kept as"         // that texts are not written as they were read
+)
+
+// units are those of the standard names that are measured.
+var units = map[string]Unit{Duration: Seconds}
+
+// UnitOf is the unit of a fact of a standard name; known is false for other names.
+func UnitOf(name string) (u Unit, known bool) {
+	u, known = units[name]
+	known = known || slices.Contains([]string{Outcome, Note, Organisation, Location, Repeats, Identifier, LaterVersion, NoPlace, KeptAs}, name)
+	return u, known
+}
+
+// Words writes a fact's value to be read.
+func (f Fact) Words() string {
+	switch f.Unit {
+	case "":
+		return f.Value
+	case Seconds:
+		n, err := strconv.ParseFloat(f.Value, 64)
+		if d := time.Duration(n * float64(time.Second)); err == nil && n >= 0 && n < 1e9 {
+			return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+		}
+	}
+	return f.Value + " " + string(f.Unit)
+}
+
+// Fact gives a fact of r; its value is "" if r has none of that name.
+func (r *Record) Fact(name string) Fact {
+	for _, f := range r.Facts {
+		if f.Name == name {
+			return f
+		}
+	}
+	return Fact{Name: name}
+}
+
+// Summary is what a list shows of r: its text, or of a kind without one what stands there.
+func (r *Record) Summary() string {
+	if r.Text != "" {
+		return r.Text
+	}
+	for _, name := range r.Kind.About().Says {
+		if f := r.Column(name); f.Value != "" {
+			return f.Words()
+		}
+	}
+	return ""
+}
+
+// The names of columns that are not those of facts, or the roles of times.
+const (
+	InConversation  = "Conversation"
+	WhichWay        = "Direction"
+	WithAttachments = "Attachments"
+	AtPlace         = "Place"
+)
+
+// Column gives what r has under the name of a column, as a fact: a part of it, a time by its
+// role (RFC 3339, or a local time without a zone), or a fact. Its value is "" if r has nothing.
+func (r *Record) Column(name string) Fact {
+	f := Fact{Name: name}
+	switch {
+	case name == InConversation:
+		if f.Value = r.ThreadTitle(); f.Value == "" {
+			f.Value = r.Thread()
+		}
+	case name == WhichWay:
+		f.Value = r.Direction
+	case name == WithAttachments:
+		var all []string
+		for _, a := range r.Attachments {
+			all = append(all, a.Title())
+		}
+		f.Value = strings.Join(all, ", ")
+	case name == AtPlace && r.Place != nil:
+		f.Value = r.Place.String()
+	case name == AtPlace:
+	case slices.Contains(Roles, name):
+		switch t := r.timeOf(name); {
+		case t.At != nil:
+			f.Value = t.At.UTC().Format(time.RFC3339Nano)
+		default:
+			f.Value = t.Local
+		}
+	default:
+		return r.Fact(name)
+	}
+	return f
+}
+
+// timeOf is the first time of r of a role, the zero Time if it has none.
+func (r *Record) timeOf(role string) Time {
+	for _, t := range r.Times {
+		if t.Role == role {
+			return t
+		}
+	}
+	return Time{}
+}
