@@ -261,7 +261,7 @@ func table(a record.About, records []*RecordLine) []byte {
 		w.Write(cells) // a bytes.Buffer takes all
 	}
 	head := []string{"uid", "exhibit", "acquisition", "kind", "state", "place", "time_utc", "person", "handle", "text"}
-	for _, name := range a.Columns {
+	for _, name := range a.Table() {
 		for _, r := range records {
 			if unit := r.Column(name).Unit; unit != "" {
 				name += "_" + string(unit)
@@ -278,7 +278,7 @@ func table(a record.About, records []*RecordLine) []byte {
 		}
 		o := r.Origin()
 		cells := []string{r.UID, r.Exhibit, fmt.Sprint(r.Acquisition), string(r.Kind), string(r.State), r.PlaceWords(), at, r.Person(), r.Handle(), r.Text}
-		for _, name := range a.Columns {
+		for _, name := range a.Table() {
 			cells = append(cells, r.Column(name).Value)
 		}
 		row(append(cells, r.Mark, o.Path, fmt.Sprint(o.Page), fmt.Sprint(o.Offset), fmt.Sprint(o.Length), o.Digest))

@@ -50,8 +50,9 @@ type About struct {
 	// Says names the columns of which the first that is there stands where a record of the kind
 	// has no text.
 	Says []string
-	// Columns are the kind's own in lists and tables, see [Record.Column].
-	Columns []string
+	// Columns are the kind's own in lists, and in tables, which have Further, too, before them: see
+	// [Record.Column].
+	Columns, Further []string
 	// InTalk is of kinds that are read in their conversation, between what was said before
 	// and after.
 	InTalk bool
@@ -68,13 +69,13 @@ var table []About
 
 func init() {
 	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
-		Columns: []string{WhichWay, InConversation, WithAttachments}})
+		Says: []string{WithAttachments}, Further: []string{WhichWay, InConversation, WithAttachments}})
 	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
-		Says: []string{Outcome, Duration}, Columns: []string{WhichWay, Duration, Outcome}})
+		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WhichWay}})
 	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
 		Columns: []string{Organisation, Note}})
 	Register(About{Kind: Event, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true,
-		Columns: []string{"ended", Location, Repeats}})
+		Columns: []string{"ended", Location}, Further: []string{Repeats}})
 }
 
 // Register adds a kind to the table. It is called before records are read, from init
@@ -130,6 +131,14 @@ func (k Kind) About() About {
 	unknown := fmt.Sprintf("Unknown kind %q", string(k))
 	return About{Kind: k, Title: unknown, Plural: unknown, Party: "Handle"}
 }
+
+// Spoken reports whether the columns of a list say what else stands where there is no text.
+func (a About) Spoken() bool {
+	return len(a.Says) > 0 && !slices.ContainsFunc(a.Says, func(name string) bool { return !slices.Contains(a.Columns, name) })
+}
+
+// Table lists the kind's own columns in tables.
+func (a About) Table() []string { return slices.Concat(a.Further, a.Columns) }
 
 // Title is the kind's name for one, as a label.
 func (k Kind) Title() string { return k.About().Title }

@@ -51,6 +51,7 @@ type content struct {
 	Next     string   // where the list goes on; "" at its end
 	One      bool     // all records are of one kind
 	Columns  []string // that this has in lists
+	Spoken   bool     // and these say all that there is
 	GoesOn   bool     // the list is not at its beginning
 	GoesOff  bool     // it is among the records without a time
 	Timeless int64    // records without a time
@@ -163,21 +164,21 @@ func (a pages) columns(ctx context.Context, v *content) error {
 	if len(kinds) != 1 {
 		return err
 	}
-	v.One = true
-	for _, name := range kinds[0].About().Columns {
-		if name != record.WhichWay { // which stands with the people
-			v.Columns = append(v.Columns, name)
-		}
-	}
+	about := kinds[0].About()
+	v.One, v.Columns, v.Spoken = true, about.Columns, about.Spoken()
 	return nil
 }
 
 // Width is how many columns the list has.
 func (v *content) Width() int {
+	n := 8
 	if v.One {
-		return 7 + len(v.Columns)
+		n += len(v.Columns) - 1
 	}
-	return 8
+	if v.Spoken {
+		n--
+	}
+	return n
 }
 
 // Cells are what a record has in the columns of its kind.
