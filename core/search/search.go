@@ -287,12 +287,6 @@ func digits(s string) string {
 	}, Fold(s))
 }
 
-// SameNumber reports whether a is a number that b writes with the same digits, so that
-// whatever finds b finds a.
-func SameNumber(a, b string) bool {
-	return a == b || strings.Trim(a+b, signs+"+0123456789") == "" && digits(a) == digits(b)
-}
-
 func term(s string, quoted bool) (t Term) {
 	s = strings.TrimSpace(s)
 	f := Fold(s)

@@ -76,9 +76,9 @@ func BenchmarkExamine(b *testing.B) {
 				b.Fatal(err)
 			}
 			for _, q := range []string{
-				fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, direction, summary, words, db)
+				fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, parties, direction, summary, words, db)
 SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact'])[1+i%%5], CASE WHEN i%%13=0 THEN 'recovered' ELSE 'intact' END, 'live row', '2025-08-01Z'::timestamptz + interval '425 days' * (i*7919 %% %d) / %[4]d,
- (i%%50)::text, '', 'One', '+44 7700 900417', 'in', 'the tide at ' || i || ' and the lamp', 'the tide at ' || i || CASE WHEN i%%5=0 THEN ' and the common lamp' ELSE ' or' END || CASE WHEN i%%5003=0 THEN ' rare' ELSE ' of' END || ' glass w' || i*7%%997 || ' x' || i%%4999 || ' | 44 7700 900417 #7700900417', '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n),
+ (i%%50)::text, '', 'One', '+44 7700 900' || lpad((i%%1000)::text, 3, '0'), ARRAY['+447700900' || lpad((i%%1000)::text, 3, '0')], 'in', 'the tide at ' || i || ' and the lamp', 'the tide at ' || i || CASE WHEN i%%5=0 THEN ' and the common lamp' ELSE ' or' END || CASE WHEN i%%5003=0 THEN ' rare' ELSE ' of' END || ' glass w' || i*7%%997 || ' x' || i%%4999, '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n),
 				"VACUUM ANALYZE record", "VACUUM ANALYZE record_hour", // as the database does by itself
 			} {
 				if _, err := owner.ExecContext(ctx, q); err != nil {

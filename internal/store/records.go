@@ -105,20 +105,33 @@ func (f *Filter) where(timed bool) (string, []any) {
 		add("r.state = $", f.State)
 	}
 	if terms := search.Parse(f.Words); len(terms) > 0 {
-		add("lexemes(r.words) @@ $::tsquery", lexemes(terms))
+		arg := func(v any) string {
+			args = append(args, v)
+			return fmt.Sprintf("$%d", len(args))
+		}
+		has := func(lexemes string) string { return "lexemes(r.words) @@ " + arg(lexemes) + "::tsquery" }
+		var all []string // of all terms, in any order
 		for _, t := range terms {
-			if len(t.Words) < 2 {
+			words, phrase := lexemes(t), "" // its words one after another
+			if one := " " + strings.Join(t.Words, " "); len(t.Words) > 1 && t.Begins {
+				phrase = " AND strpos(' ' || r.words, " + arg(one) + ") > 0"
+			} else if len(t.Words) > 1 {
+				phrase = " AND strpos(' ' || r.words || ' ', " + arg(one+" ") + ") > 0"
+			}
+			if t.Number == "" {
+				all = append(all, words)
+				q += phrase
 				continue
 			}
-			cond := "strpos(' ' || r.words || ' ', $) > 0" // its words one after another
-			if t.Number != "" {
-				cond = "(" + cond + " OR lexemes(r.words) @@ '" + strings.ReplaceAll(quoted(t.Lexeme(), true), "'", "''") + "')" // digits
+			q += " AND (" + has(quoted(t.Lexeme(), true))
+			if words != "" {
+				q += " OR " + has(words) + phrase
 			}
-			one := " " + strings.Join(t.Words, " ")
-			if !t.Begins {
-				one += " "
-			}
-			add(cond, one)
+			// Telephone numbers stand with the handles, and not among the words of each record.
+			q += " OR r.parties && ARRAY(SELECT p.handle FROM record_party p WHERE p.case_id = $1 AND strpos(p.handle, " + arg(t.Number) + ") > 0))"
+		}
+		if len(all) > 0 {
+			q += " AND " + has(strings.Join(all, " & "))
 		}
 	} else if strings.Trim(f.Words, "\" *") != "" {
 		q += " AND false" // there is no word in what is asked
@@ -129,25 +142,13 @@ func (f *Filter) where(timed bool) (string, []any) {
 	return q, args
 }
 
-// lexemes writes terms as a query of PostgreSQL's: all of them, without the order of their
-// words.
-func lexemes(terms []search.Term) string {
-	var all []string
-	for _, t := range terms {
-		var words []string
-		for i, w := range t.Words {
-			words = append(words, quoted(w, t.Begins && i == len(t.Words)-1))
-		}
-		one := strings.Join(words, " & ")
-		switch {
-		case t.Number != "" && one != "":
-			one = "(" + one + ") | " + quoted(t.Lexeme(), true)
-		case t.Number != "":
-			one = quoted(t.Lexeme(), true)
-		}
-		all = append(all, "("+one+")")
+// lexemes writes the words of a term as a query of PostgreSQL's: all of them, in any order.
+func lexemes(t search.Term) string {
+	var words []string
+	for i, w := range t.Words {
+		words = append(words, quoted(w, t.Begins && i == len(t.Words)-1))
 	}
-	return strings.Join(all, " & ")
+	return strings.Join(words, " & ")
 }
 
 // quoted writes a lexeme, or those that begin with it. Words hold no quotes.

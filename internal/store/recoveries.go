@@ -4,14 +4,18 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"iter"
+	"log/slog"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"crosswind/core/fieldmap"
+	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/core/search"
 
@@ -134,7 +138,7 @@ type Changes struct {
 // An error among the records keeps nothing.
 func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) (ch Changes, err error) {
 	err = s.Held(ctx, r, func(t *Tx) error {
-		if err := t.exec("keeping records", `CREATE TEMPORARY TABLE incoming (LIKE record, body text NOT NULL, known boolean NOT NULL DEFAULT false, same boolean NOT NULL DEFAULT false) ON COMMIT DROP`); err != nil {
+		if err := t.exec("keeping records", `CREATE TEMPORARY TABLE incoming (LIKE record, body text COMPRESSION lz4 NOT NULL, known boolean NOT NULL DEFAULT false, same boolean NOT NULL DEFAULT false) ON COMMIT DROP`); err != nil {
 			return err
 		}
 		if err := t.exec("keeping records", "ALTER TABLE incoming ALTER COLUMN id SET DEFAULT nextval('record_id_seq')"); err != nil {
@@ -148,7 +152,7 @@ func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisitio
 		if err := t.exec("keeping records", "CREATE INDEX ON incoming (uid)"); err != nil {
 			return err
 		}
-		if err := t.exec("keeping records", "ANALYZE incoming"); err != nil {
+		if err := t.exec("keeping records", "ANALYZE incoming (id, uid, known, same)"); err != nil {
 			return err
 		}
 		// From here on the scope stands still.
@@ -179,7 +183,7 @@ func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisitio
 
 // loadRecords loads records into the table incoming.
 func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2[*record.Record, error]) error {
-	next, stop := iter.Pull2(records)
+	next, stop := iter.Pull2(ahead(records))
 	defer stop()
 	var fault error // of the records
 	err := t.load("incoming", append(slices.Clone(recordColumns), "body"), pgx.CopyFromFunc(func() ([]any, error) {
@@ -193,6 +197,9 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin().Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),
 			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Summary(), indexed(r), r.Origin().FieldMap, r.Origin().Table, rowID(r), int64(r.Origin().Page), string(cleanJSON(body))}, err
 	}))
+	if p := (*panicked)(nil); errors.As(fault, &p) {
+		panic(p)
+	}
 	if fault != nil {
 		return fault
 	}
@@ -200,6 +207,77 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		return fmt.Errorf("loading records: %w", err)
 	}
 	return nil
+}
+
+// ahead reads records while those before them are kept, in a goroutine that has ended when
+// the iteration ends. A panic of theirs comes as an error, a *panicked.
+func ahead(records iter.Seq2[*record.Record, error]) iter.Seq2[*record.Record, error] {
+	type one struct {
+		r   *record.Record
+		err error
+	}
+	const size = 128 // of what is handed over at once
+	return func(yield func(*record.Record, error) bool) {
+		read, enough := make(chan []one, 8), make(chan struct{})
+		defer func() {
+			close(enough)
+			for range read {
+			}
+		}()
+		go func() {
+			defer close(read)
+			defer func() {
+				if v := recover(); v != nil {
+					select {
+					case read <- []one{{err: &panicked{v, debug.Stack()}}}:
+					case <-enough:
+					}
+				}
+			}()
+			var some []one
+			hand := func() bool {
+				select {
+				case read <- some:
+					some = nil
+					return true
+				case <-enough:
+					return false
+				}
+			}
+			for r, err := range records {
+				if some = append(some, one{r, err}); (len(some) == size || err != nil) && !hand() {
+					return
+				}
+			}
+			hand()
+		}()
+		for some := range read {
+			for _, x := range some {
+				if !yield(x.r, x.err) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// panicked is a panic of another goroutine than the one that it must reach.
+type panicked struct {
+	value any
+	stack []byte
+}
+
+func (p *panicked) Error() string { return fmt.Sprint(p.value) }
+
+// Unwrap gives what it panicked with, if that is an error.
+func (p *panicked) Unwrap() error {
+	err, _ := p.value.(error)
+	return err
+}
+
+// LogValue adds where it was.
+func (p *panicked) LogValue() slog.Value {
+	return slog.StringValue(fmt.Sprintf("%v\n%s", p.value, p.stack))
 }
 
 // rowID is the id of the row that a record is of, nil if its bytes did not survive.
@@ -211,13 +289,16 @@ func rowID(r *record.Record) *string {
 	return &s
 }
 
-// indexed is the words that a record is found by.
+// indexed is the words that a record is found by, beside its telephone numbers.
 func indexed(r *record.Record) string {
 	fields := []string{r.Text, r.ThreadTitle()}
 	for _, p := range r.Parties {
-		fields = append(fields, p.Name, p.Handle)
-		if !search.SameNumber(p.Handle, p.Normal) {
-			fields = append(fields, p.Normal)
+		fields = append(fields, p.Name)
+		if p.Normal == "" || people.Scheme(p.Normal) != people.Telephone { // which is found by any part of it, as a handle
+			fields = append(fields, p.Handle)
+			if p.Normal != p.Handle {
+				fields = append(fields, p.Normal)
+			}
 		}
 	}
 	for _, a := range r.Attachments {
