@@ -71,7 +71,7 @@ func readSource(ctx context.Context, at, passwordFile string, opt reading.Option
 	opt.Made = s.made
 	opt.Go = func() bool { return ctx.Err() == nil }
 	debug.SetMemoryLimit(100 << 20)
-	debug.SetGCPercent(50) // what is kept of each live row grows with the source; what is read in passing need not
+	debug.SetGCPercent(15) // what is kept of each live row grows with the source; what is read in passing need not
 	out := bufio.NewWriterSize(os.Stdout, 1<<16)
 	write := json.NewEncoder(out)
 	write.SetEscapeHTML(false)

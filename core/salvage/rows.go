@@ -40,9 +40,6 @@ func (s *Survey) Rows(opt Options) iter.Seq2[*Row, error] {
 			}
 		}
 		g := gathering{s: s, sc: newScanner(s), patterns: patterns{of: map[*sqlitefile.Table][]*pattern{}}}
-		// Room for all at once: growing would hold them twice for a while.
-		room := min(maxFindings+1<<12, s.images()*s.f.PageSize/32)
-		g.found, g.types = make([]finding, 0, room), make([]byte, 0, 8*room)
 		for b := range s.batches(opt, &g.patterns) {
 			for _, err := range b.faults {
 				if !yield(nil, err) {

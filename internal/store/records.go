@@ -72,8 +72,26 @@ type Filter struct {
 	Marked   bool
 }
 
-// where writes the filter as SQL over r and m. args grow with it.
-func (f *Filter) where(timed bool) (string, []any) {
+// where writes a filter as SQL over r and m.
+func (s *Store) where(ctx context.Context, f *Filter, timed bool) (string, []any, error) {
+	numbers := map[string][]string{} // what is asked for of a number, to the handles that it is part of
+	for _, t := range search.Parse(f.Words) {
+		if _, known := numbers[t.Number]; known || t.Number == "" {
+			continue
+		}
+		// By themselves: within a query of records it could not be told how many these are.
+		handles := []string{}
+		if err := s.list(ctx, &handles, "finding handles", "SELECT DISTINCT handle FROM record_party WHERE case_id = $1 AND strpos(handle, $2) > 0", f.CaseID, t.Number); err != nil {
+			return "", nil, err
+		}
+		numbers[t.Number] = handles
+	}
+	q, args := f.sql(timed, numbers)
+	return q, args, nil
+}
+
+// sql is where with the handles of its numbers. args grow with it.
+func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	q, args := "r.case_id = $1", []any{f.CaseID}
 	add := func(cond string, v any) {
 		args = append(args, v)
@@ -128,7 +146,7 @@ func (f *Filter) where(timed bool) (string, []any) {
 				q += " OR " + has(words) + phrase
 			}
 			// Telephone numbers stand with the handles, and not among the words of each record.
-			q += " OR r.parties && ARRAY(SELECT p.handle FROM record_party p WHERE p.case_id = $1 AND strpos(p.handle, " + arg(t.Number) + ") > 0))"
+			q += " OR r.parties && " + arg(numbers[t.Number]) + ")"
 		}
 		if len(all) > 0 {
 			q += " AND " + has(strings.Join(all, " & "))
@@ -174,7 +192,10 @@ type After struct {
 // this is the last. Records without a time come under no window; they are listed by
 // Untimed.
 func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (out []Record, next *After, err error) {
-	q, args := f.where(true)
+	q, args, err := s.where(ctx, &f, true)
+	if err != nil {
+		return nil, nil, err
+	}
 	if after.At.Before(f.From) { // the index is entered where the window begins
 		after = After{At: f.From}
 	}
@@ -214,7 +235,10 @@ func (r *Record) Subject() scope.Subject {
 // Untimed lists records whose time did not survive, after the one with an id, and says
 // after which one the next page begins, 0 if this is the last.
 func (s *Store) Untimed(ctx context.Context, f Filter, after int64, limit int) (out []Record, next int64, err error) {
-	q, args := f.where(false)
+	q, args, err := s.where(ctx, &f, false)
+	if err != nil {
+		return nil, 0, err
+	}
 	args = append(args, after, limit)
 	out, err = s.records(ctx, f.CaseID, "listing records without a time", func(last *Record, n int) {
 		if n == limit {
@@ -245,7 +269,10 @@ func (s *Store) Kinds(ctx context.Context, caseID int64) ([]record.Kind, error) 
 
 // CountUntimed counts the records of a filter whose time did not survive.
 func (s *Store) CountUntimed(ctx context.Context, f Filter) (n int64, err error) {
-	q, args := f.where(false)
+	q, args, err := s.where(ctx, &f, false)
+	if err != nil {
+		return 0, err
+	}
 	err = s.get(ctx, &n, "counting records without a time", "SELECT count(*)"+f.countFrom()+q+" AND r.at IS NULL", args...)
 	return n, err
 }
@@ -253,7 +280,10 @@ func (s *Store) CountUntimed(ctx context.Context, f Filter) (n int64, err error)
 // Months lists the months in which a filter has records, in order of time. They are
 // counted only where that matters, since that reads all records: if some lie apart.
 func (s *Store) Months(ctx context.Context, f Filter) (out []timeline.Month, err error) {
-	q, args := f.where(false)
+	q, args, err := s.where(ctx, &f, false)
+	if err != nil {
+		return nil, err
+	}
 	from := "SELECT date_trunc('month', r.at, 'UTC')" + f.countFrom() + q + " AND r.at "
 	err = s.list(ctx, &out, "listing the months of records", `WITH RECURSIVE month(at) AS (
   (`+from+`IS NOT NULL ORDER BY r.at LIMIT 1)
@@ -270,7 +300,10 @@ func (s *Store) Months(ctx context.Context, f Filter) (out []timeline.Month, err
 
 // Extent gives the times of the first and the last record of a filter.
 func (s *Store) Extent(ctx context.Context, f Filter) (first, last *time.Time, err error) {
-	q, args := f.where(true)
+	q, args, err := s.where(ctx, &f, true)
+	if err != nil {
+		return nil, nil, err
+	}
 	var w struct{ First, Last *time.Time }
 	err = s.get(ctx, &w, "reading the extent", "SELECT min(r.at) AS first, max(r.at) AS last"+f.countFrom()+q, args...)
 	return w.First, w.Last, err
@@ -279,7 +312,10 @@ func (s *Store) Extent(ctx context.Context, f Filter) (first, last *time.Time, e
 // Counts counts the records of a filter by kind and side of the waterline, in n bins of
 // equal length, in whole microseconds, over its window. A bin can come in parts.
 func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Count, err error) {
-	q, args := f.where(true)
+	q, args, err := s.where(ctx, &f, true)
+	if err != nil {
+		return nil, err
+	}
 	micros := f.To.UnixMicro() - f.From.UnixMicro()
 	if micros <= 0 || n <= 0 {
 		return nil, nil
