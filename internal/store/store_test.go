@@ -529,7 +529,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 	}
 	defer owner.Close(ctx)
 	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 14; DROP INDEX record_words, record_page, record_row; ALTER TABLE record ADD COLUMN body jsonb; UPDATE record SET body = w.body::jsonb FROM record_whole w WHERE record_id = id;
-CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
+DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count; CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
 ALTER TABLE record ADD FOREIGN KEY (case_id) REFERENCES cases, ADD FOREIGN KEY (exhibit_id) REFERENCES exhibit, ADD FOREIGN KEY (acquisition_id) REFERENCES acquisition, ADD FOREIGN KEY (recovery_id) REFERENCES recovery;
 ALTER TABLE record DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
 		t.Fatal(err)
@@ -543,7 +543,7 @@ ALTER TABLE record DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DR
 		}
 	}
 	// A version whose records had one origin.
-	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23;
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
 UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':' || v::text, ',' ORDER BY k = 'origin') || '}' FROM (
   SELECT CASE k WHEN 'origins' THEN 'origin' ELSE k END AS k, CASE k WHEN 'origins' THEN v->0 ELSE v END AS v FROM json_each(body::json) x(k, v)) y)`); err != nil {
 		t.Fatal(err)
@@ -788,6 +788,15 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 	}
 	if rows, err := s.Board(ctx, c.ID); err != nil || rows[0].Records != left {
 		t.Errorf("the board: %+v, %v", rows, err)
+	}
+	for _, q := range []string{"INSERT INTO acquired_file(acquisition_id, path, real_path, size, md5, sha1, sha256, segments, checked_at) SELECT id, n::text, '', 1, '', '', '', '{}', now() FROM acquisition, generate_series(1, 9) n",
+		"UPDATE acquisition SET ended_at = now()", "UPDATE acquired_file SET fault = 'differs' WHERE path IN ('2', '3', '4')", "UPDATE acquired_file SET fault = '' WHERE path = '3'", "DELETE FROM acquired_file WHERE path IN ('4', '9')"} {
+		if _, err := owner.ExecContext(ctx, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if rows, err := s.Board(ctx, c.ID); err != nil || rows[0].Files != 7 || rows[0].Faulty != 1 {
+		t.Errorf("the board's files: %+v, %v", rows, err)
 	}
 	var odd int
 	if err := s.DB().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT case_id, exhibit_id, kind, state, coalesce(date_trunc('hour', at, 'UTC'), '-infinity') AS at, count(*) AS n FROM record GROUP BY 1, 2, 3, 4, 5) r
