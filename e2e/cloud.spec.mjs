@@ -143,7 +143,7 @@ test("back to calendar and contacts as they were before, and what changed since"
   await expect(page.locator("main")).toContainText("not in the version of 12 Sep 2026 06:02:00 UTC");
   await page.keyboard.press("o");
   const drawer = page.getByRole("dialog", { name: "Origin of the record" });
-  await expect(drawer).toContainText("iCalendar, version 1");
+  await expect(drawer).toContainText("iCalendar, version 2");
   await expect(drawer.locator("pre")).toContainText("SUMMARY");
   await accessible(page);
   await page.keyboard.press("Escape");

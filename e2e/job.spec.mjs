@@ -231,7 +231,7 @@ test("4. recovery from live rows, the holding area, free pages and free blocks",
   await expect(talk).toContainText("free page");
   await expect(talk).toContainText(`held, in the holding area ${held()}`);
   await expect(page.getByRole("row", { name: /people\.db/ })).toContainText("free page");
-  await expect(page.getByRole("row", { name: /ring\.db/ })).toContainText("ring 1");
+  await expect(page.getByRole("row", { name: /ring\.db/ })).toContainText("ring 2");
   await expect(page.getByRole("row", { name: /ring\.db/ })).toContainText("with a privileged person");
   await shot(page, "recover");
 });

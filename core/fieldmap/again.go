@@ -159,6 +159,9 @@ func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding)
 		}
 	}
 	for _, f := range rd.Facts {
+		if f.Lookup != "" {
+			continue
+		}
 		part(f.Name, fact(f.Name)(r), Reading{Facts: []Fact{f}}, fact(f.Name))
 	}
 	place := func(x *record.Record) string {

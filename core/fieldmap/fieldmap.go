@@ -278,6 +278,17 @@ func (rd *Reading) lookUp(r *record.Record, c columns, look *joins) (gave []give
 		rd.parties(r, p, handles)
 		note("a handle", at)
 	}
+	for i := range rd.Facts {
+		f := &rd.Facts[i]
+		k, ok := f.value(c.get, c.enc)
+		if f.Lookup == "" || !ok {
+			continue
+		}
+		if v, at := look.find(f.Lookup, k); v != "" {
+			r.Facts = append(r.Facts, record.Fact{Name: f.Name, Value: v})
+			note("the fact "+f.Name, at)
+		}
+	}
 	for i := range rd.Attachments {
 		a := &rd.Attachments[i]
 		if a.Table == "" {
@@ -336,7 +347,7 @@ func (rd *Reading) read(r *record.Record, get getter, enc sqlitefile.Encoding) {
 	r.Text, _ = rd.Text.value(get, enc)
 	for i := range rd.Facts {
 		f := &rd.Facts[i]
-		if v, ok := f.value(get, enc); ok {
+		if v, ok := f.value(get, enc); ok && f.Lookup == "" {
 			fact := record.Fact{Name: f.Name, Value: v}
 			if f.Words == nil {
 				fact.Unit = f.unit

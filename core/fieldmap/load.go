@@ -164,7 +164,7 @@ func (m *Map) readyReading(i int) error {
 	if rd.State = cmp.Or(rd.State, record.Intact); rd.State != record.Intact && rd.State != record.Held {
 		return m.fault(section, i, string(rd.State), "a live row is %q or %q, not %q", record.Intact, record.Held, rd.State)
 	}
-	if rd.Text == nil && len(rd.Kind.About().Says) == 0 {
+	if says := rd.Kind.About().Says; rd.Text == nil && (len(says) == 0 || len(rd.Facts)+len(rd.Attachments) == 0 && rd.Place == nil) {
 		return m.fault(section, i, "", "the reading does not say where its text is")
 	}
 	if rd.Where != nil && (rd.Where.Column == "" || len(rd.Where.Is) == 0) {

@@ -165,7 +165,7 @@ func (rd *Reading) parts() iter.Seq2[string, *Part] {
 // takes are the keys that each part may have beside its column.
 var takes = map[string]string{
 	"time": "json epoch", "times": "json epoch", "conversation": "json words lookup", "handle": "json words lookup", "direction": "json words instead",
-	"text": "json words instead", "facts": "json words epoch unit per instead", "parties": "json words lookup", "place": "json per",
+	"text": "json words instead", "facts": "json words epoch unit per instead lookup", "parties": "json words lookup", "place": "json per",
 	"attachments": "json words prefix", "instead": "json words",
 }
 

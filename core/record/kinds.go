@@ -9,7 +9,7 @@ import (
 // Kind is what a record is of: the name of an entry of the table of kinds.
 type Kind string
 
-// The kinds that are built in.
+// Kinds that readers of files yield, and those of talk. Others are known by the table alone.
 const (
 	Message Kind = "message"
 	Call    Kind = "call"
@@ -34,7 +34,7 @@ const (
 
 // Roles are those that times have.
 var Roles = []string{"sent", "received", "delivered", "read", "edited", "withdrawn", "began", "ended", "made", "changed", "added", "opened", "taken", "visited",
-	"due", "deleted", "purged", "started", "stopped", "installed", "removed"}
+	"due", "asked", "logged", "deleted", "purged", "started", "stopped", "installed", "removed"}
 
 // Groups lists the groups in the order in which pages show them.
 var Groups = []Group{Talk, People, Plans, Media, Web, Places, Files, Device}
@@ -56,9 +56,10 @@ type About struct {
 	// InTalk is of kinds that are read in their conversation, between what was said before
 	// and after.
 	InTalk bool
-	// Alone is of kinds that need nobody: one that names no party is of nobody, and not of
-	// somebody unknown.
-	Alone bool
+	// Alone is of kinds that need nobody: one that names no party, and is whole, is of nobody, and
+	// not of somebody unknown. Nobody is of kinds that never name anybody, so that of what is left of
+	// one nobody was lost.
+	Alone, Nobody bool
 	// Card is of kinds that name people: the text is the name of whoever its handles reach.
 	Card bool
 }
@@ -72,10 +73,28 @@ func init() {
 		Says: []string{WithAttachments}, Further: []string{WhichWay, InConversation, WithAttachments}})
 	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WhichWay}})
+	Register(About{Kind: "voicemail", Title: "Voicemail", Plural: "Voicemails", Group: Talk, Time: "received", Party: "Left by",
+		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WithAttachments}})
 	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
 		Columns: []string{Organisation, Note}})
+	Register(About{Kind: "account", Title: "Account", Plural: "Accounts", Group: People, Time: "added", Party: "Signed in as", Alone: true})
 	Register(About{Kind: Event, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true,
 		Columns: []string{"ended", Location}, Further: []string{Repeats}})
+	Register(About{Kind: "reminder", Title: "Reminder", Plural: "Reminders", Group: Plans, Time: "due", Party: "With", Nobody: true, Columns: []string{Outcome}})
+	Register(About{Kind: "note", Title: "Note", Plural: "Notes", Group: Plans, Time: "changed", Party: "Of", Nobody: true, Says: []string{Locked},
+		Further: []string{Locked, WithAttachments}})
+	Register(About{Kind: "visit", Title: "Visit", Plural: "Visits", Group: Web, Time: "visited", Party: "Of", Nobody: true, Says: []string{Title, WebAddress}, Columns: []string{WebAddress}})
+	Register(About{Kind: "bookmark", Title: "Bookmark", Plural: "Bookmarks", Group: Web, Time: "added", Party: "Of", Nobody: true, Says: []string{WebAddress}, Columns: []string{WebAddress}})
+	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})
+	Register(About{Kind: "download", Title: "Download", Plural: "Downloads", Group: Web, Time: "began", Party: "Of", Nobody: true, Says: []string{WithAttachments},
+		Columns: []string{WebAddress, Outcome}, Further: []string{WithAttachments}})
+	Register(About{Kind: "fix", Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
+	Register(About{Kind: "place", Title: "Saved place", Plural: "Saved places", Group: Places, Time: "added", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
+	Register(About{Kind: "start", Title: "Start or stop", Plural: "Starts and stops", Group: Device, Time: "logged", Party: "Of", Nobody: true})
+	Register(About{Kind: "sim", Title: "SIM change", Plural: "SIM changes", Group: Device, Time: "logged", Party: "Number", Alone: true})
+	Register(About{Kind: "zone", Title: "Zone change", Plural: "Zone changes", Group: Device, Time: "logged", Party: "Of", Nobody: true})
+	Register(About{Kind: "network", Title: "Radio network", Plural: "Radio networks", Group: Device, Time: "logged", Party: "Of", Nobody: true})
+	Register(About{Kind: "app", Title: "App", Plural: "Apps", Group: Device, Time: "logged", Party: "Of", Nobody: true, Columns: []string{Outcome}})
 }
 
 // Register adds a kind to the table. It is called before records are read, from init

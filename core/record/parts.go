@@ -81,7 +81,10 @@ type Fact struct {
 // The standard names of facts.
 const (
 	Duration     = "Duration"
-	Outcome      = "Outcome"
+	Outcome      = "Outcome" // what became of it, or happened to it
+	WebAddress   = "Web address"
+	Title        = "Title"
+	Locked       = "Locked" // that its text cannot be read without a secret
 	Note         = "Note"
 	Organisation = "Organisation"
 	Location     = "Location"
@@ -98,7 +101,7 @@ var units = map[string]Unit{Duration: Seconds}
 // UnitOf is the unit of a fact of a standard name; known is false for other names.
 func UnitOf(name string) (u Unit, known bool) {
 	u, known = units[name]
-	known = known || slices.Contains([]string{Outcome, Note, Organisation, Location, Repeats, Identifier, LaterVersion, NoPlace, KeptAs}, name)
+	known = known || slices.Contains([]string{Outcome, WebAddress, Title, Locked, Note, Organisation, Location, Repeats, Identifier, LaterVersion, NoPlace, KeptAs}, name)
 	return u, known
 }
 

@@ -199,7 +199,11 @@ func (c *candidate) basis() basis {
 
 // score is the logarithm of the odds that c is right.
 func (c *candidate) score() float64 {
-	p := prior[c.basis()][min(c.values, 3)] - c.against.sum
+	b := c.basis()
+	p := prior[b][min(c.values, 3)] - c.against.sum
+	if b == wholeHead { // hardly a reading of something else: one search among hundreds may begin as no other does
+		p += (weights[oddBeginning] - weights[unseenBeginning]) * float64(c.against.seen[oddBeginning])
+	}
 	if c.shape == nil || c.shape.live >= enough || c.overwritten == 0 { // else what is a constant cannot be told from what is not
 		p += aConstant * float64(min(c.empty, 3))
 	}

@@ -122,10 +122,10 @@ type Subject struct {
 	Place   string   // where it was found: see package record
 }
 
-// alone reports whether it is of a kind that needs nobody, and its bytes are whole, so that
-// nobody was lost.
+// alone reports whether it is of a kind that names nobody, or of one that needs nobody, and its
+// bytes are whole, so that nobody was lost.
 func (s Subject) alone() bool {
-	return s.Kind.About().Alone && (s.Place == "live" || s.Place == record.PlacePart)
+	return s.Kind.About().Nobody || s.Kind.About().Alone && (s.Place == "live" || s.Place == record.PlacePart)
 }
 
 // SubjectOf is what the gate asks of r, whose database has the members of each of its conversations.

@@ -3,9 +3,13 @@ package democase
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
 	"testing"
 
 	"crosswind/core/backup"
@@ -59,6 +63,13 @@ func TestRecoveryAgainstTheTruthFile(t *testing.T) {
 	for _, g := range gone {
 		galley = append(galley, g.body)
 	}
+	for _, h := range hidden[len(hidden)-4:] {
+		if !h.taken {
+			harbour = append(harbour, h.said)
+		}
+	}
+	harbour = append(harbour, "K, side gate", "put the tile back", "who gets what", webDeleted[0].title, soughtDeleted[2], "gate", "market", "Prepaid One")
+	galley = append(galley, "they ask about the tile", "library, sign the book", "is it a crime to leave a key out", "store, back", "parcels", "Prepaid One")
 	check(t, dir, "truth.json", "harbour-phone-2026-09-24", ".", harbour, 300, map[record.State]int{record.Intact: 3500, record.Held: 20, record.Recovered: 200, record.Earlier: 4})
 	check(t, dir, "truth-galley.json", "", "galley-phone-2026-09-22.stow", galley, 80, map[record.State]int{record.Intact: 1200, record.Held: 1, record.Recovered: 40})
 }
@@ -76,12 +87,29 @@ func bytesOf(t *testing.T, bk *backup.Backup, f backup.File) []byte {
 	return b
 }
 
+// wasRow reports whether a row that was deleted says what a record does: its text and its time.
+func wasRow(d Deleted, r *record.Record) bool {
+	text, at := r.Text == "", false
+	for _, v := range d.Values {
+		s := fmt.Sprint(v)
+		text = text || s == r.Text
+		stored, _, _ := strings.Cut(r.Time().Stored, " ")
+		a, err1 := strconv.ParseFloat(s, 64)
+		b, err2 := strconv.ParseFloat(stored, 64)
+		at = at || strings.HasPrefix(r.Time().Stored, s+",") || s == stored || err1 == nil && err2 == nil && a == b
+	}
+	// What a state's word or a folded row says is told by its time alone.
+	return at && (text || r.Origin().FieldMap == "bridge 1" || r.Origin().FieldMap == "ward 1")
+}
+
 func check(t *testing.T, dir, truthFile, folder, name string, planted []string, deletedAtLeast int, atLeast map[record.State]int) {
 	t.Helper()
 	var truth Truth
 	b, err := os.ReadFile(filepath.Join(dir, truthFile))
 	if err == nil {
-		err = json.Unmarshal(b, &truth)
+		d := json.NewDecoder(bytes.NewReader(b))
+		d.UseNumber() // some are beyond what doubles hold
+		err = d.Decode(&truth)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -91,13 +119,12 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 		t.Fatal(err, bk.Faults)
 	}
 	defer bk.Close()
-	deleted, seen, counts := map[string]bool{}, map[string]bool{}, map[record.State]int{}
+	seen, counts := map[string]bool{}, map[record.State]int{}
+	kinds := map[record.Kind]map[record.State]int{}
+	deleted := map[[2]string][]Deleted{}
 	for _, d := range truth.Deleted {
-		for _, v := range []string{"body", "name", "said", "called"} {
-			if s, ok := d.Values[v].(string); ok {
-				deleted[s] = true
-			}
-		}
+		k := [2]string{d.Database, d.Table}
+		deleted[k] = append(deleted[k], d)
 	}
 	for _, f := range bk.Files {
 		m := fieldmap.For(f.Path)
@@ -129,14 +156,21 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 				t.Fatal(err)
 			}
 			counts[r.State]++
+			if kinds[r.Kind] == nil {
+				kinds[r.Kind] = map[record.State]int{}
+			}
+			kinds[r.Kind][r.State]++
 			if r.At() == nil || r.At().Year() != 2026 && r.State != record.Recovered {
 				t.Errorf("%+v has no time of the story", r)
 			}
-			if r.State == record.Recovered && (r.Kind == record.Message || r.Kind == record.Contact) && len(r.Origin().Lost) <= 1 {
-				if !deleted[r.Text] {
-					t.Errorf("recovered %q, which was not deleted (%+v)", r.Text, r.Origin())
+			if r.State == record.Recovered && len(r.Origin().Lost) <= 1 {
+				if !slices.ContainsFunc(deleted[[2]string{f.Path, r.Origin().Table}], func(d Deleted) bool { return wasRow(d, r) }) {
+					t.Errorf("recovered %q of %v in %s, which was not deleted", r.Text, r.Time(), r.Origin().Table)
 				}
-				seen[r.Text] = true
+				seen[r.Summary()] = true
+				for _, f := range r.Facts {
+					seen[f.Value] = true
+				}
 			}
 		}
 	}
@@ -145,7 +179,13 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 			t.Errorf("the line %q did not come back", p)
 		}
 	}
-	t.Logf("%d deleted rows in %s; records by state: %v", len(truth.Deleted), truthFile, counts)
+	t.Logf("%d deleted rows in %s; records by state: %v, by kind: %v", len(truth.Deleted), truthFile, counts, kinds)
+	for _, k := range record.Kinds() { // each of which both families have, live and deleted
+		held := slices.Contains([]record.Kind{record.Message, "voicemail", record.Event, "note"}, k)
+		if n := kinds[k]; n[record.Intact] == 0 || n[record.Recovered]+n[record.Earlier] == 0 && k != record.Contact || held && n[record.Held] == 0 {
+			t.Errorf("%s: %v", k, n)
+		}
+	}
 	for s, n := range atLeast {
 		if counts[s] < n || len(truth.Deleted) < deletedAtLeast {
 			t.Errorf("%d deleted, records by state %v", len(truth.Deleted), counts)

@@ -51,13 +51,18 @@ func galleyFiles(work string, end time.Time) ([]content, *Truth, error) {
 	for _, m := range []struct {
 		path string
 		make func(string, time.Time, *rand.Rand, *Truth) ([]byte, error)
-	}{{wirePath, wire}, {bellPath, bell}, {folkPath, folk}} {
+	}{{wirePath, wire}, {bellPath, bell}, {folkPath, folk}, {gullPath, gull}, {daysPath, days}, {skimPath, skim}, {tracePath, trace}, {hornPath, horn}, {wardPath, ward}} {
 		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), end, rand.New(rand.NewPCG(27, uint64(len(m.path)))), t)
 		if err != nil {
 			return nil, nil, err
 		}
 		out = append(out, content{m.path, b, end})
 	}
+	more, err := tarnFiles(end)
+	if err != nil {
+		return nil, nil, err
+	}
+	out = append(out, more...)
 	out = append(out, content{"/etc/device.ini", []byte("[device]\nname=" + Galley.Name + "\nmark=" + Galley.Mark + "\nserial=" + Galley.Serial + "\n"), end},
 		content{"/etc/.cells", []byte("last=2026-09-22T18:55:02Z\n"), end})
 	r := rand.New(rand.NewPCG(27, 14))
@@ -100,7 +105,6 @@ func wire(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		}
 		all = append(all, line{1 + r.IntN(len(met)-1), r.IntN(2) == 0, at, fmt.Sprintf("%s [%d]", said[r.IntN(len(said))], n+1)})
 	}
-	evening := time.Date(2026, 9, 11, 21, 1, 12, 0, time.UTC)
 	for _, g := range gone {
 		if at := evening.Add(time.Duration(g.minute) * time.Minute); at.Before(end) {
 			all = append(all, line{1, g.mine, at, g.body})

@@ -75,7 +75,7 @@ func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
 	for _, m := range []struct {
 		path string
 		make func(string, time.Time, *rand.Rand, *Truth) ([]byte, error)
-	}{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}, {habitsPath, habits}} {
+	}{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}, {habitsPath, habits}, {ternPath, tern}, {almanacPath, almanac}, {jotPath, jot}, {driftPath, drift}, {wakePath, wake}, {harkPath, hark}, {bridgePath, bridge}} {
 		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), end, rand.New(rand.NewPCG(26, uint64(len(m.path)))), t)
 		if err != nil {
 			return nil, nil, err
@@ -90,6 +90,11 @@ func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
 		out[0].data = main
 		out = append(out, content{talkPath + "-wal", log, end})
 	}
+	more, err := orlopFiles(end)
+	if err != nil {
+		return nil, nil, err
+	}
+	out = append(out, more...)
 	r := rand.New(rand.NewPCG(26, 14))
 	out = append(out,
 		content{"/system/facts.txt", []byte("name=" + Handset.Name + "\nmark=" + Handset.Mark + "\nserial=" + Handset.Serial + "\nimei=" + Handset.IMEI + "\nsystem=" + Handset.System + "\nzone=" + Zone + "\n"), end},
@@ -122,7 +127,6 @@ type line struct {
 // lines are the owner's messages until end.
 func lines(end time.Time) (out []line) {
 	r := rand.New(rand.NewPCG(26, uint64(len(talkPath))))
-	evening := time.Date(2026, 9, 11, 21, 1, 12, 0, time.UTC)
 	planted := planted
 	for at, n := start, 0; n < 5000; n++ {
 		at = at.Add(time.Duration(20+r.IntN(180)) * time.Minute * 5 / 8)
@@ -360,6 +364,12 @@ func habits(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) 
 
 // picture is a small chart of invented soundings.
 func picture(r *rand.Rand) ([]byte, error) {
+	var b bytes.Buffer
+	err := png.Encode(&b, chart(r))
+	return b.Bytes(), err
+}
+
+func chart(r *rand.Rand) image.Image {
 	img := image.NewPaletted(image.Rect(0, 0, 320, 240), color.Palette{color.RGBA{0xdc, 0xeb, 0xea, 255}, color.RGBA{0x0e, 0x5a, 0x6b, 255}, color.RGBA{0xf7, 0xf5, 0xef, 255}})
 	level := 120
 	for x := range 320 {
@@ -373,9 +383,7 @@ func picture(r *rand.Rand) ([]byte, error) {
 			}
 		}
 	}
-	var b bytes.Buffer
-	err := png.Encode(&b, img)
-	return b.Bytes(), err
+	return img
 }
 
 // recordings are sound recordings in WAV: a slow swell with noise on it.
