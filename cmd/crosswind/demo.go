@@ -31,7 +31,7 @@ func demoCommand() *cobra.Command {
 			if err := democase.Make(dir, opt); err != nil {
 				return err
 			}
-			handsets, err := democase.Handsets(dir)
+			handsets, err := democase.Handsets(dir, opt.Few)
 			if err != nil {
 				return err
 			}
@@ -42,7 +42,7 @@ func demoCommand() *cobra.Command {
 				}
 				s.Handsets = append(s.Handsets, at)
 			}
-			account, err := democase.Account(dir)
+			account, err := democase.Account(dir, opt.Few)
 			if err != nil {
 				return err
 			}

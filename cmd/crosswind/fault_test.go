@@ -27,7 +27,7 @@ import (
 const kills = 10
 
 // manyFiles is a source whose acquisition takes a second or two.
-var manyFiles = democase.Options{Recordings: 160, RecordingBytes: 1 << 20}
+var manyFiles = democase.Options{Recordings: 160, RecordingBytes: 1 << 20, Few: true}
 
 // faultBench is a database cluster of its own, a backup, and processes that are
 // killed.
@@ -290,7 +290,7 @@ func TestDatabaseKilledAnywhere(t *testing.T) {
 // Target: a source of 20 GB is acquired in less than 200 MB of memory. The peak is
 // what the system says of the process that acquires it.
 func BenchmarkMemoryOfALargeSource(b *testing.B) {
-	f := newFaultBench(b, democase.Options{Recordings: 1, RecordingBytes: 1 << 20})
+	f := newFaultBench(b, democase.Options{Recordings: 1, RecordingBytes: 1 << 20, Few: true})
 	large := filepath.Join(f.source, "parcels", "largefile000")
 	if err := errors.Join(os.WriteFile(large, []byte("begins"), 0o644), os.Truncate(large, 20<<30)); err != nil {
 		b.Fatal(err)
@@ -321,7 +321,7 @@ func (f *faultBench) report(b *testing.B, w *exec.Cmd, id int64) {
 // Target: a volume of 20 GB is read by its handset's link in less than 200 MB of
 // memory.
 func BenchmarkMemoryOfALargeVolume(b *testing.B) {
-	f := newFaultBench(b, democase.Options{Recordings: 1, RecordingBytes: 1 << 20})
+	f := newFaultBench(b, democase.Options{Recordings: 1, RecordingBytes: 1 << 20, Few: true})
 	image := filepath.Join(f.dir, "data.img")
 	if err := errors.Join(os.WriteFile(image, []byte("begins"), 0o644), os.Truncate(image, 20<<30)); err != nil {
 		b.Fatal(err)

@@ -280,7 +280,7 @@ a handle: seat live true
 an attachment: picture live true
 an attachment: picture live true
 an attachment: picture unallocated true
-to +447700900288
+from +447700900288
 member +447700900417
 member +447700900288
 No such place 910000000, 0

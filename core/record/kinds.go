@@ -32,6 +32,14 @@ const (
 	Device Group = "device"
 )
 
+// Title is the group's name as a label.
+func (g Group) Title() string {
+	if g == "" {
+		return ""
+	}
+	return strings.ToUpper(string(g[:1])) + string(g[1:])
+}
+
 // Roles are those that times have.
 var Roles = []string{"sent", "received", "delivered", "read", "edited", "withdrawn", "began", "ended", "made", "changed", "added", "opened", "taken", "visited",
 	"due", "asked", "logged", "deleted", "purged", "started", "stopped", "installed", "removed"}

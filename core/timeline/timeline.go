@@ -36,7 +36,7 @@ type Bin struct{ Above, Below int }
 
 // Lane holds the bins of one kind, in order of time, and their sums.
 type Lane struct {
-	Kind         record.Kind
+	Kinds        []record.Kind
 	Bins         []Bin
 	Above, Below int
 }
@@ -49,14 +49,16 @@ func (l *Lane) Max() (above, below int) {
 	return above, below
 }
 
-// Lanes puts counts into lanes of n bins, one for each of kinds. A count beyond the bins
-// is of an edge that was rounded, and comes into the nearest.
-func Lanes(counts []Count, n int, kinds []record.Kind) []Lane {
-	lanes := make([]Lane, len(kinds))
+// Lanes puts counts into lanes of n bins, each of some kinds. A count beyond the bins is of
+// an edge that was rounded, and comes into the nearest.
+func Lanes(counts []Count, n int, of [][]record.Kind) []Lane {
+	lanes := make([]Lane, len(of))
 	at := map[record.Kind]*Lane{}
-	for i, k := range kinds {
-		lanes[i] = Lane{Kind: k, Bins: make([]Bin, n)}
-		at[k] = &lanes[i]
+	for i, kinds := range of {
+		lanes[i] = Lane{Kinds: kinds, Bins: make([]Bin, n)}
+		for _, k := range kinds {
+			at[k] = &lanes[i]
+		}
 	}
 	for _, c := range counts {
 		l := at[c.Kind]

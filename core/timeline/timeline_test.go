@@ -60,7 +60,7 @@ func TestLanesCountEveryRecordOnce(t *testing.T) {
 	for b := -1; b < 8; b++ { // the first and the last are rounded edges
 		counts = append(counts, Count{b, record.Call, false, 80}, Count{b, record.Call, true, 20})
 	}
-	lanes := Lanes(append(counts, Count{0, "another", false, 5}), 7, []record.Kind{record.Message, record.Call})
+	lanes := Lanes(append(counts, Count{0, "another", false, 5}), 7, [][]record.Kind{{record.Message}, {record.Call}})
 	sum := 0
 	for _, b := range lanes[1].Bins {
 		sum += b.Above + b.Below

@@ -37,7 +37,7 @@ type bench struct {
 var demo = sync.OnceValues(func() (string, error) {
 	dir, err := os.MkdirTemp("", "crosswind-demo-")
 	if err == nil {
-		err = democase.Make(dir, democase.Options{Recordings: 2, RecordingBytes: 3 << 20})
+		err = democase.Make(dir, democase.Options{Recordings: 2, RecordingBytes: 3 << 20, Few: true})
 	}
 	return dir, err
 })

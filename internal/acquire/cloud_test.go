@@ -56,7 +56,7 @@ func newCloudBench(t *testing.T) *cloudBench {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if b.a, err = democase.Account(dir); err != nil {
+	if b.a, err = democase.Account(dir, true); err != nil {
 		t.Fatal(err)
 	}
 	b.srv = httptest.NewServer(cloud.New(b.a).Handler())

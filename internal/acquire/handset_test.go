@@ -35,7 +35,7 @@ var handsets = sync.OnceValues(func() ([]handset.Model, error) {
 	if err != nil {
 		return nil, err
 	}
-	return democase.Handsets(dir)
+	return democase.Handsets(dir, true)
 })
 
 // connect connects the demo's handset of that number, with files of its own.

@@ -27,7 +27,7 @@ import (
 func TestUnlock(t *testing.T) {
 	ctx := context.Background()
 	s, dir := storetest.Open(t), t.TempDir()
-	if err := errors.Join(democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}), democase.Seed(ctx, s)); err != nil {
+	if err := errors.Join(democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096, Few: true}), democase.Seed(ctx, s)); err != nil {
 		t.Fatal(err)
 	}
 	c, err := s.CaseByReference(ctx, democase.Reference)

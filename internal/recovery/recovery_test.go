@@ -29,7 +29,7 @@ func start(t *testing.T) (s *store.Store, rec *Recoverer, c *store.Case, a *stor
 	t.Helper()
 	ctx := context.Background()
 	s, dir := storetest.Open(t), t.TempDir()
-	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}); err != nil {
+	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096, Few: true}); err != nil {
 		t.Fatal(err)
 	}
 	if err := democase.Seed(ctx, s); err != nil {

@@ -15,7 +15,7 @@ import (
 const AccountName = "harbour@example.org"
 
 // Account makes the demo's cloud account, with its snapshots below dir/cloud.
-func Account(dir string) (cloud.Account, error) {
+func Account(dir string, few bool) (cloud.Account, error) {
 	a := cloud.Account{Name: AccountName, Password: "kelp-and-candle", Secret: "JBSWY3DPEHPK3PXP"}
 	base := filepath.Join(dir, "cloud")
 	_, err := os.Stat(filepath.Join(base, "made"))
@@ -31,7 +31,7 @@ func Account(dir string) (cloud.Account, error) {
 		if err != nil {
 			return a, err
 		}
-		files, _, err := handsetFiles(work, at.Add(-7*time.Minute))
+		files, _, err := handsetFiles(work, at.Add(-7*time.Minute), few)
 		if err == nil {
 			err = writeTree(s.Dir, files)
 		}

@@ -54,6 +54,9 @@ type content struct {
 type Options struct {
 	Recordings     int // number of sound recordings, the bulk of a backup
 	RecordingBytes int
+	// Few leaves out all apps but those of messages, calls, contacts and habits, for tests that
+	// need no more.
+	Few bool
 }
 
 // Full is what `make demo` makes.
@@ -81,7 +84,7 @@ func Make(dir string, opt Options) error {
 		torn       bool
 		password   string
 		recordings int
-		files      func(string, time.Time) ([]content, *Truth, error)
+		files      func(string, time.Time, bool) ([]content, *Truth, error)
 		write      func(string, backup.Device, []content, time.Time, bool, string) error
 		device     backup.Device
 		truth      string
@@ -96,7 +99,7 @@ func Make(dir string, opt Options) error {
 		if err := os.Mkdir(dir, 0o755); err != nil {
 			return err
 		}
-		files, t, err := s.files(dir, s.made.Add(-28*time.Minute))
+		files, t, err := s.files(dir, s.made.Add(-28*time.Minute), opt.Few)
 		if err != nil {
 			return fmt.Errorf("making the files of %s: %w", s.name, err)
 		}

@@ -45,24 +45,27 @@ var gone = []struct {
 	{12, true, "is it done"},
 }
 
-func galleyFiles(work string, end time.Time) ([]content, *Truth, error) {
+func galleyFiles(work string, end time.Time, few bool) ([]content, *Truth, error) {
 	t := &Truth{Live: map[string]int{}}
 	var out []content
-	for _, m := range []struct {
-		path string
-		make func(string, time.Time, *rand.Rand, *Truth) ([]byte, error)
-	}{{wirePath, wire}, {bellPath, bell}, {folkPath, folk}, {gullPath, gull}, {daysPath, days}, {skimPath, skim}, {tracePath, trace}, {hornPath, horn}, {wardPath, ward}} {
+	makers := []maker{{wirePath, wire}, {bellPath, bell}, {folkPath, folk}}
+	if !few {
+		makers = append(makers, tarnApps...)
+	}
+	for _, m := range makers {
 		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), end, rand.New(rand.NewPCG(27, uint64(len(m.path)))), t)
 		if err != nil {
 			return nil, nil, err
 		}
 		out = append(out, content{m.path, b, end})
 	}
-	more, err := tarnFiles(end)
-	if err != nil {
-		return nil, nil, err
+	if !few {
+		more, err := tarnFiles(end)
+		if err != nil {
+			return nil, nil, err
+		}
+		out = append(out, more...)
 	}
-	out = append(out, more...)
 	out = append(out, content{"/etc/device.ini", []byte("[device]\nname=" + Galley.Name + "\nmark=" + Galley.Mark + "\nserial=" + Galley.Serial + "\n"), end},
 		content{"/etc/.cells", []byte("last=2026-09-22T18:55:02Z\n"), end})
 	r := rand.New(rand.NewPCG(27, 14))

@@ -18,7 +18,7 @@ import (
 // Handsets makes the handsets of the demo below dir/handsets: their files, and
 // for those with raw storage an ext4 volume and a FAT32 memory card, made by the
 // file systems' own programs, with files deleted by them.
-func Handsets(dir string) ([]handset.Model, error) {
+func Handsets(dir string, few bool) ([]handset.Model, error) {
 	base := filepath.Join(dir, "handsets")
 	at := func(name string) string { return filepath.Join(base, name) }
 	of := func(d backup.Device, family string) link.State {
@@ -43,12 +43,12 @@ func Handsets(dir string) ([]handset.Model, error) {
 		return nil, fmt.Errorf("removing half-made handsets: %w", err)
 	}
 	end := time.Date(2026, 9, 24, 18, 55, 0, 0, time.UTC)
-	for name, make := range map[string]func(string, time.Time) ([]content, *Truth, error){"harbour": handsetFiles, "galley": galleyFiles} {
+	for name, make := range map[string]func(string, time.Time, bool) ([]content, *Truth, error){"harbour": handsetFiles, "galley": galleyFiles} {
 		dir := filepath.Join(work, name)
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return nil, err
 		}
-		files, _, err := make(dir, end)
+		files, _, err := make(dir, end, few)
 		if err == nil {
 			err = writeTree(at(name), append(files, recordings(2, 2<<20)...))
 		}

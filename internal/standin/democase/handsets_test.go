@@ -9,7 +9,7 @@ import (
 // The volumes are what the file systems' own programs call sound, with the files
 // that are on them and without those that were deleted.
 func TestHandsetsVolumes(t *testing.T) {
-	all, err := Handsets(t.TempDir())
+	all, err := Handsets(t.TempDir(), true)
 	if err != nil {
 		t.Fatal(err)
 	}

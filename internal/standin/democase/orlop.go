@@ -24,6 +24,8 @@ const (
 	bridgePath  = "/system/bridge.db"
 )
 
+var orlopApps = []maker{{ternPath, tern}, {almanacPath, almanac}, {jotPath, jot}, {driftPath, drift}, {wakePath, wake}, {harkPath, hark}, {bridgePath, bridge}}
+
 // evening is when the planted lines begin.
 var evening = time.Date(2026, 9, 11, 21, 1, 12, 0, time.UTC)
 

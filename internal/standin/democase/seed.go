@@ -7,6 +7,7 @@ import (
 	"time"
 
 	handles "crosswind/core/people"
+	"crosswind/core/record"
 	"crosswind/internal/password"
 	"crosswind/internal/store"
 )
@@ -23,6 +24,14 @@ var hashes sync.Map
 func hashOf(secret string) string {
 	once, _ := hashes.LoadOrStore(secret, sync.OnceValue(func() string { return password.Hash(context.Background(), secret) }))
 	return once.(func() string)()
+}
+
+// everyKind are all kinds of record: the demo's warrant covers them.
+func everyKind() (names []string) {
+	for _, k := range record.Kinds() {
+		names = append(names, string(k))
+	}
+	return names
 }
 
 // Reference is the demo case's.
@@ -55,7 +64,7 @@ func Seed(ctx context.Context, s *store.Store) error {
 		Notes:  "The instrument store at Varn Skerries was found open on 12 September 2026; six theodolites are missing."}, store.Authority{
 		Kind: "warrant", IssuedBy: "Examining magistrate, Varn Skerries district", Number: "VS 412/26",
 		ValidFrom: at(24, 0, 0), ValidTo: time.Date(2099, 3, 25, 0, 0, 0, 0, zone), // the demo is to work for long
-		ScopeKinds: []string{"message", "call", "contact", "event"}, ScopeFrom: &from, ScopeTo: &to,
+		ScopeKinds: everyKind(), ScopeFrom: &from, ScopeTo: &to,
 		ScopePeople: "the owner and everyone in contact with the owner", Excluded: Counsel.Name, Privileged: []string{handles.Normal(Counsel.Number, "")}}, by)
 	if err != nil {
 		return err

@@ -5,10 +5,18 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math/rand/v2"
 	"os"
+	"time"
 
 	_ "modernc.org/sqlite" // the SQLite library that writes the demo's databases
 )
+
+// maker makes a database of a handset as it was at a moment, and says in the truth what was deleted.
+type maker struct {
+	path string
+	make func(work string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error)
+}
 
 // database is a SQLite database being written. The first error stays.
 type database struct {

@@ -69,13 +69,14 @@ var deletions = time.Date(2026, 9, 12, 6, 0, 0, 0, time.UTC)
 
 // handsetFiles makes everything on the handset, as it was at a moment, but the
 // recordings.
-func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
+func handsetFiles(work string, end time.Time, few bool) ([]content, *Truth, error) {
 	t := &Truth{Live: map[string]int{}}
 	var out []content
-	for _, m := range []struct {
-		path string
-		make func(string, time.Time, *rand.Rand, *Truth) ([]byte, error)
-	}{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}, {habitsPath, habits}, {ternPath, tern}, {almanacPath, almanac}, {jotPath, jot}, {driftPath, drift}, {wakePath, wake}, {harkPath, hark}, {bridgePath, bridge}} {
+	makers := []maker{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}, {habitsPath, habits}}
+	if !few {
+		makers = append(makers, orlopApps...)
+	}
+	for _, m := range makers {
 		b, err := m.make(filepath.Join(work, filepath.Base(m.path)), end, rand.New(rand.NewPCG(26, uint64(len(m.path)))), t)
 		if err != nil {
 			return nil, nil, err
@@ -90,11 +91,13 @@ func handsetFiles(work string, end time.Time) ([]content, *Truth, error) {
 		out[0].data = main
 		out = append(out, content{talkPath + "-wal", log, end})
 	}
-	more, err := orlopFiles(end)
-	if err != nil {
-		return nil, nil, err
+	if !few {
+		more, err := orlopFiles(end)
+		if err != nil {
+			return nil, nil, err
+		}
+		out = append(out, more...)
 	}
-	out = append(out, more...)
 	r := rand.New(rand.NewPCG(26, 14))
 	out = append(out,
 		content{"/system/facts.txt", []byte("name=" + Handset.Name + "\nmark=" + Handset.Mark + "\nserial=" + Handset.Serial + "\nimei=" + Handset.IMEI + "\nsystem=" + Handset.System + "\nzone=" + Zone + "\n"), end},

@@ -19,6 +19,8 @@ const (
 	wardPath  = "/etc/ward.sqlite"
 )
 
+var tarnApps = []maker{{gullPath, gull}, {daysPath, days}, {skimPath, skim}, {tracePath, trace}, {hornPath, horn}, {wardPath, ward}}
+
 // guild are the rooms of the chat app, the owner of the galley phone first.
 const maren = "+44 7700 900288"
 

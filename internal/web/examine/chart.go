@@ -22,10 +22,19 @@ const (
 	chartX0    = 190
 	chartRight = 18 // margin
 	chartTop   = 20
-	laneAbove  = 34 // room for bars above a lane's line
-	laneBelow  = 24 // and below it
 	binWidth   = 5
+	fewLanes   = 4 // for which there is more room each
 )
+
+// room is what bars have above and below a lane's line.
+type room struct{ above, below int }
+
+func roomFor(lanes int) room {
+	if lanes <= fewLanes {
+		return room{34, 24}
+	}
+	return room{20, 14}
+}
 
 // width is how wide the chart is on the reader's screen, in CSS pixels: the
 // page tells it by a cookie, so that the chart is drawn to measure.
@@ -58,8 +67,11 @@ type tick struct {
 }
 
 type lane struct {
-	Kind         record.Kind
+	Title        string
 	Y            int
+	Open         string // address with the lane's kinds in lanes of their own, "" if it is of one
+	Fold         string // with these in one again, "" if they are
+	Many         int    // kinds of the lane
 	Above, Below int
 	Up           string // path of the bars above
 	Down         string // path of the bars below
@@ -87,7 +99,10 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 	if err != nil {
 		return ch, err
 	}
-	lanes := timeline.Lanes(counts, bins, kinds)
+	opened := record.Group(p.Query.Get("open"))
+	of := laneKinds(kinds, opened)
+	lanes := timeline.Lanes(slices.DeleteFunc(counts, func(c timeline.Count) bool { return left(of, f.Kinds, c.Kind) }), bins, of)
+	rm := roomFor(len(lanes))
 	x := func(t time.Time) float64 {
 		return chartX0 + w.Place(t)*span
 	}
@@ -96,15 +111,21 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 	}
 	y := chartTop
 	for _, l := range lanes {
-		y += laneAbove
-		shown := len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(l.Kind))
-		d := lane{Kind: l.Kind, Y: y, Above: l.Above, Below: l.Below, On: shown, Toggle: toggle(p, kinds, f.Kinds, l.Kind)}
+		y += rm.above
+		shown := len(f.Kinds) == 0 || slices.ContainsFunc(l.Kinds, func(k record.Kind) bool { return slices.Contains(f.Kinds, string(k)) })
+		d := lane{Title: l.Kinds[0].Plural(), Y: y, Above: l.Above, Below: l.Below, On: shown, Many: len(l.Kinds), Toggle: toggle(p, kinds, f.Kinds, l.Kinds)}
+		switch group := l.Kinds[0].About().Group; {
+		case len(l.Kinds) > 1:
+			d.Title, d.Open = group.Title(), p.Keep("open", string(group), "after", "")
+		case group == opened && len(ch.Lanes) == slices.IndexFunc(of, func(ks []record.Kind) bool { return ks[0].About().Group == opened }):
+			d.Fold = p.Keep("open", "", "after", "")
+		}
 		if shown {
 			ch.All, ch.Deep = ch.All+l.Above+l.Below, ch.Deep+l.Below
-			d.Up, d.Down = bars(&l, y)
+			d.Up, d.Down = bars(&l, y, rm)
 		}
 		ch.Lanes = append(ch.Lanes, d)
-		y += laneBelow
+		y += rm.below
 	}
 	ch.Bottom = y + 4
 	ch.Height = ch.Bottom + 8
@@ -121,37 +142,66 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 // bars draws a lane's bins. Heights grow a little slower than the count, and
 // none is less than two pixels, so that a single record shows beside hundreds.
 // Both sides share one scale.
-func bars(l *timeline.Lane, y int) (up, down string) {
+func bars(l *timeline.Lane, y int, rm room) (up, down string) {
 	above, below := l.Max()
 	scale := func(n int) float64 { return math.Pow(float64(n)/float64(max(above, below, 3)), 0.8) }
 	var u, d strings.Builder
 	for i, b := range l.Bins {
 		x := chartX0 + i*binWidth
 		if b.Above > 0 {
-			h := max(2, scale(b.Above)*(laneAbove-6))
+			h := max(2, scale(b.Above)*float64(rm.above-6))
 			fmt.Fprintf(&u, "M%d %dv-%.1fh3.6v%.1fz", x, y, h, h)
 		}
 		if b.Below > 0 {
-			h := max(3, scale(b.Below)*(laneBelow-3))
+			h := max(3, scale(b.Below)*float64(rm.below-3))
 			fmt.Fprintf(&d, "M%d %.1fv%.1fh3.6v-%.1fz", x, float64(y)+1, h, h)
 		}
 	}
 	return u.String(), d.String()
 }
 
-// toggle is the address of the page with one kind switched on or off. No kind
-// named means all.
-func toggle(p *frame.Page, all []record.Kind, kinds []string, k record.Kind) string {
+// maxKinds is how many kinds have a lane each.
+const maxKinds = 5
+
+// laneKinds says which kinds are in a lane together: those of a group, unless there are few,
+// or the group is opened.
+func laneKinds(kinds []record.Kind, opened record.Group) (of [][]record.Kind) {
+	for _, k := range kinds { // which are in the groups' order
+		last := len(of) - 1
+		group := k.About().Group
+		if len(kinds) > maxKinds && group != opened && last >= 0 && of[last][0].About().Group == group {
+			of[last] = append(of[last], k)
+		} else {
+			of = append(of, []record.Kind{k})
+		}
+	}
+	return of
+}
+
+// left reports whether a kind is left out of its lane, which shows others.
+func left(of [][]record.Kind, on []string, kind record.Kind) bool {
+	if len(on) == 0 || slices.Contains(on, string(kind)) {
+		return false
+	}
+	return slices.ContainsFunc(of, func(kinds []record.Kind) bool {
+		return slices.Contains(kinds, kind) && slices.ContainsFunc(kinds, func(k record.Kind) bool { return slices.Contains(on, string(k)) })
+	})
+}
+
+// toggle is the address of the page with some kinds switched on or off. No kind named means all.
+func toggle(p *frame.Page, all []record.Kind, kinds []string, some []record.Kind) string {
 	on := slices.Clone(kinds)
 	if len(on) == 0 {
 		for _, x := range all {
 			on = append(on, string(x))
 		}
 	}
-	if i := slices.Index(on, string(k)); i >= 0 {
-		on = slices.Delete(on, i, i+1)
-	} else {
-		on = append(on, string(k))
+	had := len(on)
+	on = slices.DeleteFunc(on, func(s string) bool { return slices.Contains(some, record.Kind(s)) })
+	if len(on) == had {
+		for _, k := range some {
+			on = append(on, string(k))
+		}
 	}
 	if len(on) == len(all) || len(on) == 0 {
 		on = nil
