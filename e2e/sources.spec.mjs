@@ -128,7 +128,7 @@ test("a backup within an uploaded archive is found and acquired, and its manifes
   const manifest = await (await download).path();
   execFileSync("sha256sum", ["-c", "--strict", "--quiet", manifest], { cwd: join(backups(), "harbour-phone-2026-08-02") });
   await page.getByRole("button", { name: "Check against the source" }).click();
-  await expect(page.getByRole("row", { name: /source all 25 hold/ })).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByRole("row", { name: /source all \d+ hold/ })).toBeVisible({ timeout: 60_000 });
 });
 
 test("a place is named, and its single archive is acquired; a record leads to bytes of that archive", async () => {
@@ -176,7 +176,7 @@ test("a place is named, and its single archive is acquired; a record leads to by
   expect(cell.includes("third tile left of the drain. put it back")).toBe(true);
   await page.goto(at("/verify"));
   await page.getByRole("button", { name: "Check again from the vault" }).click();
-  await expect(page.getByRole("row", { name: /vault all 18 hold/ })).toBeVisible({ timeout: 60_000 });
+  await expect(page.getByRole("row", { name: /vault all \d+ hold/ })).toBeVisible({ timeout: 60_000 });
 });
 
 test("a list of candidate passwords opens the encrypted backup, and can be stopped", async () => {

@@ -68,7 +68,7 @@ func (c *component) text(name string) string {
 // fileBytes reads a file of content lines.
 func fileBytes(f *File) ([]byte, error) {
 	if f.Size > maxText {
-		return nil, fmt.Errorf("it has %d bytes; files of contacts and calendars are read up to %d", f.Size, maxText)
+		return nil, fmt.Errorf("it has %d bytes; contacts, calendars and pictures are read up to %d", f.Size, maxText)
 	}
 	b, err := f.Open()
 	if err != nil {

@@ -29,7 +29,7 @@ type Reader interface {
 }
 
 // Readers are those that are built in.
-var Readers = []Reader{vcards{}, calendars{}}
+var Readers = []Reader{vcards{}, calendars{}, photographs{}}
 
 // Text is a file that a Reader reads, and what is known of it.
 type Text struct {
@@ -321,7 +321,7 @@ func Again(r *record.Record, cell []byte) (again *record.Record, known bool) {
 	if reader == nil {
 		return nil, false
 	}
-	for x, err := range reader.Read(cell, &Text{}) {
+	for x, err := range reader.Read(cell, &Text{Path: r.Origin().Path, Stored: r.Origin().Stored}) {
 		if err == nil && x.Kind == r.Kind && x.Origin().Table == r.Origin().Table && x.Origin().Offset == 0 {
 			return x, true
 		}

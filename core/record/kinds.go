@@ -15,6 +15,8 @@ const (
 	Call    Kind = "call"
 	Contact Kind = "contact"
 	Event   Kind = "event"
+
+	Photograph Kind = "photograph"
 )
 
 // Group is what kinds that are looked at together have in common.
@@ -42,7 +44,7 @@ func (g Group) Title() string {
 
 // Roles are those that times have.
 var Roles = []string{"sent", "received", "delivered", "read", "edited", "withdrawn", "began", "ended", "made", "changed", "added", "opened", "taken", "visited",
-	"due", "asked", "logged", "deleted", "purged", "started", "stopped", "installed", "removed"}
+	"due", "asked", "logged", "fixed", "deleted", "purged", "started", "stopped", "installed", "removed"}
 
 // Groups lists the groups in the order in which pages show them.
 var Groups = []Group{Talk, People, Plans, Media, Web, Places, Files, Device}
@@ -91,6 +93,8 @@ func init() {
 	Register(About{Kind: "reminder", Title: "Reminder", Plural: "Reminders", Group: Plans, Time: "due", Party: "With", Nobody: true, Columns: []string{Outcome}})
 	Register(About{Kind: "note", Title: "Note", Plural: "Notes", Group: Plans, Time: "changed", Party: "Of", Nobody: true, Says: []string{Locked},
 		Further: []string{Locked, WithAttachments}})
+	Register(About{Kind: Photograph, Title: "Photograph", Plural: "Photographs", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+		Says: []string{WithAttachments}, Columns: []string{AtPlace, MadeBy}, Further: []string{WithAttachments, Pixels}})
 	Register(About{Kind: "visit", Title: "Visit", Plural: "Visits", Group: Web, Time: "visited", Party: "Of", Nobody: true, Says: []string{Title, WebAddress}, Columns: []string{WebAddress}})
 	Register(About{Kind: "bookmark", Title: "Bookmark", Plural: "Bookmarks", Group: Web, Time: "added", Party: "Of", Nobody: true, Says: []string{WebAddress}, Columns: []string{WebAddress}})
 	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})

@@ -86,6 +86,8 @@ const (
 	Title        = "Title"
 	Locked       = "Locked" // that its text cannot be read without a secret
 	Note         = "Note"
+	MadeBy       = "Made by" // the device that says so of itself
+	Pixels       = "Pixels"  // width and height
 	Organisation = "Organisation"
 	Location     = "Location"
 	Repeats      = "Repeats"
@@ -101,7 +103,7 @@ var units = map[string]Unit{Duration: Seconds}
 // UnitOf is the unit of a fact of a standard name; known is false for other names.
 func UnitOf(name string) (u Unit, known bool) {
 	u, known = units[name]
-	known = known || slices.Contains([]string{Outcome, WebAddress, Title, Locked, Note, Organisation, Location, Repeats, Identifier, LaterVersion, NoPlace, KeptAs}, name)
+	known = known || slices.Contains([]string{Outcome, WebAddress, Title, Locked, Note, MadeBy, Pixels, Organisation, Location, Repeats, Identifier, LaterVersion, NoPlace, KeptAs}, name)
 	return u, known
 }
 
@@ -112,6 +114,9 @@ func (f Fact) Words() string {
 		return f.Value
 	case Seconds:
 		n, err := strconv.ParseFloat(f.Value, 64)
+		if err != nil || n < 1 { // also a fraction
+			return f.Value + " s"
+		}
 		if d := time.Duration(n * float64(time.Second)); err == nil && n >= 0 && n < 1e9 {
 			return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
 		}

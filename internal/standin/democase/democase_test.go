@@ -5,16 +5,19 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"crosswind/core/backup"
 	"crosswind/core/digest"
 	"crosswind/core/fieldmap"
+	"crosswind/core/media"
 	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
@@ -181,6 +184,9 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 	}
 	t.Logf("%d deleted rows in %s; records by state: %v, by kind: %v", len(truth.Deleted), truthFile, counts, kinds)
 	for _, k := range record.Kinds() { // each of which both families have, live and deleted
+		if k == record.Photograph { // which no database has
+			continue
+		}
 		held := slices.Contains([]record.Kind{record.Message, "voicemail", record.Event, "note"}, k)
 		if n := kinds[k]; n[record.Intact] == 0 || n[record.Recovered]+n[record.Earlier] == 0 && k != record.Contact || held && n[record.Held] == 0 {
 			t.Errorf("%s: %v", k, n)
@@ -189,6 +195,24 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 	for s, n := range atLeast {
 		if counts[s] < n || len(truth.Deleted) < deletedAtLeast {
 			t.Errorf("%d deleted, records by state %v", len(truth.Deleted), counts)
+		}
+	}
+}
+
+// The photographs say what the camera was told: when, where and how it was held.
+func TestPhotographsSayWhatTheCameraDid(t *testing.T) {
+	files, err := cameraFiles(time.Date(2026, 9, 24, 0, 0, 0, 0, time.UTC))
+	if err != nil || len(files) != 25 {
+		t.Fatal(len(files), err)
+	}
+	for i, s := range shots(time.Date(2026, 9, 24, 0, 0, 0, 0, time.UTC)) {
+		p, err := media.Read(files[i].data)
+		if err != nil || p.Taken == nil || p.Taken.Local != s.at.Format("2006-01-02T15:04:05") || (p.Taken.At == nil) != (s.offset == "") || p.Orientation != int(s.turned) || p.Model != s.device[1] || p.Width != 480 {
+			t.Errorf("%s: %+v, %v", files[i].path, p, err)
+			continue
+		}
+		if (p.Latitude == nil) != (s.where == nil) || s.where != nil && (math.Abs(*p.Latitude-s.where.lat) > 1e-6 || math.Abs(*p.Longitude-s.where.lon) > 1e-6) {
+			t.Errorf("%s: %v, %v, not %v", files[i].path, p.Latitude, p.Longitude, s.where)
 		}
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"database/sql"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"image"
 	"image/color"
@@ -92,11 +93,12 @@ func handsetFiles(work string, end time.Time, few bool) ([]content, *Truth, erro
 		out = append(out, content{talkPath + "-wal", log, end})
 	}
 	if !few {
-		more, err := orlopFiles(end)
-		if err != nil {
+		more, err1 := orlopFiles(end)
+		photographs, err2 := cameraFiles(end)
+		if err := errors.Join(err1, err2); err != nil {
 			return nil, nil, err
 		}
-		out = append(out, more...)
+		out = append(append(out, more...), photographs...)
 	}
 	r := rand.New(rand.NewPCG(26, 14))
 	out = append(out,

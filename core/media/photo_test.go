@@ -1,0 +1,164 @@
+package media
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"image"
+	"image/jpeg"
+	"image/png"
+	"math"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+)
+
+// picture writes a small picture, and tags into it with the reference program.
+func picture(t testing.TB, ext string, tags ...string) string {
+	t.Helper()
+	var b bytes.Buffer
+	img := image.NewGray(image.Rect(0, 0, 48, 32))
+	err := jpeg.Encode(&b, img, nil)
+	if ext == ".png" {
+		b.Reset()
+		err = png.Encode(&b, img)
+	}
+	path := filepath.Join(t.TempDir(), "p"+ext)
+	if err == nil {
+		err = os.WriteFile(path, b.Bytes(), 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(tags) > 0 {
+		if out, err := exec.Command("exiftool", append(tags, "-q", "-n", "-overwrite_original", path)...).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+	}
+	return path
+}
+
+func read(t testing.TB, path string) *Photo {
+	t.Helper()
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := Read(b)
+	if err != nil {
+		t.Fatalf("%s: %v", path, err)
+	}
+	return p
+}
+
+// What is read is what the reference program says (Debian's libimage-exiftool-perl): all eight
+// orientations, with and without offsets, on both sides of the equator and the meridian, in two
+// formats, and by XMP alone.
+func TestAgainstTheReferenceProgram(t *testing.T) {
+	for orientation := 1; orientation <= 8; orientation++ {
+		for _, ext := range []string{".jpg", ".png"} {
+			tags := []string{fmt.Sprintf("-Orientation=%d", orientation), "-EXIF:DateTimeOriginal=2026:09:11 21:31:0" + fmt.Sprint(orientation), "-EXIF:CreateDate=2026:09:11 21:31:10", "-EXIF:ModifyDate=2026:09:12 06:00:00",
+				"-Make=Orlop", "-Model=OL-220", "-Software=camera 4", "-ExposureTime=1/250", "-FNumber=2.8", "-ISO=400", "-FocalLength=5.4", "-ImageDescription=by the gate",
+				fmt.Sprintf("-GPSLatitude=%f", 38.49874-float64(orientation)), "-GPSLatitudeRef=" + []string{"N", "S"}[orientation%2], "-GPSLongitude=24.00561", "-GPSLongitudeRef=" + []string{"E", "W"}[orientation/2%2],
+				"-GPSAltitude=12.5", fmt.Sprintf("-GPSAltitudeRef=%d", orientation/4%2), "-GPSDateStamp=2026:09:11", "-GPSTimeStamp=20:31:05", "-GPSHPositioningError=7.5"}
+			if orientation%2 == 0 {
+				tags = append(tags, "-OffsetTimeOriginal=+01:00", "-OffsetTimeDigitized=-03:30", "-OffsetTime=Z")
+			}
+			path := picture(t, ext, tags...)
+			out, err := exec.Command("exiftool", "-j", "-n", path).Output()
+			var said []struct {
+				Orientation, ImageWidth, ImageHeight                                            int
+				DateTimeOriginal, OffsetTimeOriginal, CreateDate, ModifyDate, Make, Model       string
+				Software, ImageDescription, MIMEType, GPSDateTime                               string
+				GPSLatitude, GPSLongitude, GPSAltitude, ExposureTime, FNumber, ISO, FocalLength float64
+				GPSHPositioningError                                                            float64
+			}
+			if err == nil {
+				err = json.Unmarshal(out, &said)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+			p, w := read(t, path), said[0]
+			near := func(a *float64, b float64) bool { return a != nil && math.Abs(*a-b) < 1e-6 }
+			if p.Orientation != w.Orientation || p.Width != w.ImageWidth || p.Height != w.ImageHeight || p.Type != w.MIMEType || p.Made != w.Make || p.Model != w.Model || p.Software != w.Software || p.Title != w.ImageDescription {
+				t.Errorf("%s: %+v, the reference says %+v", path, p, w)
+			}
+			if !near(p.Latitude, w.GPSLatitude) || !near(p.Longitude, w.GPSLongitude) || !near(p.Altitude, w.GPSAltitude) || !near(p.Accuracy, w.GPSHPositioningError) {
+				t.Errorf("%s: %v %v %v %v, the reference says %+v", path, *p.Latitude, *p.Longitude, *p.Altitude, *p.Accuracy, w)
+			}
+			if p.Exposure != "1/250" || p.Aperture != fmt.Sprint(w.FNumber) || p.Sensitivity != fmt.Sprint(w.ISO) || p.FocalLength != fmt.Sprint(w.FocalLength) {
+				t.Errorf("%s: %+v, the reference says %+v", path, p, w)
+			}
+			for what, m := range map[string]struct {
+				got  *Moment
+				want string
+			}{"taken": {p.Taken, w.DateTimeOriginal}, "digitised": {p.Digitised, w.CreateDate}, "changed": {p.Changed, w.ModifyDate}, "satellite": {p.Satellite, w.GPSDateTime[:19]}} {
+				at, err := time.Parse("2006:01:02 15:04:05", m.want)
+				if m.got == nil || err != nil || m.got.Local != at.Format("2006-01-02T15:04:05") || (m.got.At != nil) != (orientation%2 == 0 || what == "satellite") {
+					t.Errorf("%s: %s %+v, the reference says %s", path, what, m.got, m.want)
+				}
+			}
+			if orientation%2 == 0 && p.Taken.At.Format(time.RFC3339) != fmt.Sprintf("2026-09-11T20:31:0%dZ", orientation) {
+				t.Errorf("%s: taken %v", path, p.Taken.At)
+			}
+		}
+	}
+	p := read(t, picture(t, ".jpg", "-XMP:DateTimeOriginal=2026:05:04 03:02:01+02:00", "-XMP:Title=from a boat"))
+	if p.Taken == nil || p.Taken.At == nil || p.Taken.At.Format(time.RFC3339) != "2026-05-04T01:02:01Z" || p.Title != "from a boat" {
+		t.Errorf("by XMP alone: %+v, %+v", p, p.Taken)
+	}
+	if p := read(t, picture(t, ".png")); p.Taken != nil || p.Latitude != nil || p.Width != 48 {
+		t.Errorf("of a picture that says nothing: %+v", p)
+	}
+}
+
+// Hostile pictures: cut at every length, changed at every byte of their heads, no form at all.
+// Nothing panics, and what a picture claims costs no memory.
+func TestHostilePictures(t *testing.T) {
+	whole, err := os.ReadFile(picture(t, ".jpg", "-Make=Orlop", "-DateTimeOriginal=2026:09:11 21:31:00", "-GPSLatitude=91.5", "-GPSLatitudeRef=N", "-GPSLongitude=1", "-GPSLongitudeRef=E"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if p, err := Read(whole); err != nil || p.Latitude != nil {
+		t.Errorf("a latitude of 91.5: %+v, %v", p, err)
+	}
+	for n := range whole {
+		Read(whole[:n])
+	}
+	for n := range min(len(whole), 600) {
+		for _, v := range []byte{0, 0x7f, 0xff} {
+			b := bytes.Clone(whole)
+			b[n] = v
+			Read(b)
+		}
+	}
+	for _, s := range []string{"", "\xff\xd8\xff", "text", "II*\x00\xff\xff\xff\xff", "\x89PNG\r\n\x1a\n\xff\xff\xff\xffeXIf"} {
+		if p, err := Read([]byte(s)); err == nil && p.Taken != nil {
+			t.Errorf("%q: %+v", s, p)
+		}
+	}
+}
+
+func FuzzRead(f *testing.F) {
+	for _, ext := range []string{".jpg", ".png"} {
+		b, err := os.ReadFile(picture(f, ext, "-Make=Orlop", "-DateTimeOriginal=2026:09:11 21:31:00", "-OffsetTimeOriginal=+01:00", "-GPSLatitude=1.5", "-GPSLatitudeRef=S", "-GPSLongitude=1", "-GPSLongitudeRef=E"))
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(b)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		p, _ := Read(b)
+		if p != nil && p.Latitude != nil && math.Abs(*p.Latitude) > 90 {
+			t.Errorf("%v", *p.Latitude)
+		}
+	})
+}
+
+func ExampleType() {
+	fmt.Println(Type([]byte("\xff\xd8\xff\xe0\x00\x10JFIF\x00")))
+	// Output: image/jpeg
+}
