@@ -297,7 +297,8 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   await accessible(page);
   await shot(page, "examine-all");
   const chart = page.locator("svg.waterline");
-  for (const lane of ["Talk", "People", "Plans", "Photographs", "Web", "Places", "Device"]) await expect(chart.getByText(lane)).toBeVisible();
+  for (const lane of ["Talk", "People", "Plans", "Photographs", "Web", "Places", "Device"])
+    await expect(chart.getByText(lane)).toBeVisible();
   // Brush to September, then go to the evening.
   const box = await chart.boundingBox();
   await page.mouse.move(box.x + 1130, box.y + 60);

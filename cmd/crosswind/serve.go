@@ -232,10 +232,14 @@ func start(ctx context.Context, s settings) (*application, error) {
 	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
 	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool}
 	door := evidence.New(st, v)
+	shown, err := previews(s.Data, log)
+	if err != nil {
+		return nil, err
+	}
 	mk := &report.Maker{Store: st, Evidence: door, Reader: rec, Tool: tool, Dir: packages, Key: key}
 	p := run.NewProcess(s.What)
 	return &application{settings: s, store: st, log: log,
-		frame: &frame.App{Store: st, Evidence: door, Hosts: s.Hosts, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
+		frame: &frame.App{Store: st, Evidence: door, Previews: shown, Hosts: s.Hosts, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
 		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Rate: int64(s.Rate) * 1e6, Jobs: map[string]run.Job{
 			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "acquire cloud": acq.Cloud, "make backup": acq.MakeBackup, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
 			"recover": rec.Recover, "package": mk.Package}}}, nil

@@ -87,6 +87,33 @@ func (d *Door) Cell(ctx context.Context, r *store.Record) (*Cell, error) {
 	return c, nil
 }
 
+// Attachment opens the n-th attachment of a record that the gate admits: it is part of what
+// the record says. It must be a file of the same acquisition, under the path that the record names.
+func (d *Door) Attachment(ctx context.Context, caseID, id int64, n int) (sha256 string, open func() (io.ReadCloser, error), err error) {
+	r, err := d.store.RecordByID(ctx, caseID, id) // which asks the gate, as it is now
+	if err != nil {
+		return "", nil, err
+	}
+	w, err := r.Whole()
+	if err != nil {
+		return "", nil, err
+	}
+	if n < 0 || n >= len(w.Attachments) {
+		return "", nil, fmt.Errorf("attachment %d of record %d: %w", n, id, store.ErrNotFound)
+	}
+	a := w.Attachments[n]
+	files, err := d.store.FilesByRealPath(ctx, r.AcquisitionID, []string{a.Path})
+	if err != nil {
+		return "", nil, err
+	}
+	for _, f := range files {
+		if f.SHA256 == a.SHA256 {
+			return f.SHA256, func() (io.ReadCloser, error) { return d.vault.Open(f.SHA256) }, nil
+		}
+	}
+	return "", nil, fmt.Errorf("the file of attachment %d of record %d: %w", n, id, store.ErrNotFound)
+}
+
 // Whole opens a file of an acquisition if every byte of it may be seen; why says why
 // not.
 func (d *Door) Whole(ctx context.Context, caseID int64, a *store.Acquisition, sha256 string) (open func() (vault.Blob, error), why string, err error) {

@@ -30,6 +30,7 @@ import (
 	"crosswind/core/digest"
 	"crosswind/internal/acquire"
 	"crosswind/internal/evidence"
+	"crosswind/internal/preview"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/run/runtest"
@@ -163,6 +164,25 @@ func marked(t *testing.T) map[string][]byte {
 	exec("DELETE FROM entry WHERE id > 3")
 	keep("diary", "/data/diary/diary.db")
 	out["/media/letter.txt"] = []byte(say(never, "file"))
+
+	// Messages with pictures, of a family's second app: what is shown of one is as its message.
+	_, exec = open("tern", "DELETE")
+	exec("CREATE TABLE room(key INTEGER PRIMARY KEY, title TEXT, shelf TEXT)")
+	exec("CREATE TABLE seat(room INTEGER, who TEXT)")
+	exec("CREATE TABLE word(id INTEGER PRIMARY KEY, room INTEGER, who TEXT, mine INTEGER, at INTEGER, got INTEGER, seen INTEGER, edited INTEGER, taken INTEGER, fades INTEGER, said TEXT)")
+	exec("CREATE TABLE piece(word INTEGER, sort INTEGER, bytes INTEGER, file TEXT)")
+	exec("CREATE TABLE sign(word INTEGER, who TEXT, mark TEXT)")
+	exec("CREATE TABLE late(id INTEGER PRIMARY KEY, room INTEGER, who TEXT, mine INTEGER, at INTEGER, said TEXT, purge INTEGER)")
+	for i, m := range []struct{ who, mark string }{{ketil, always}, {counsel, never}, {tor, later}} {
+		exec("INSERT INTO room VALUES (?, ?, NULL)", i, say(m.mark, "room"))
+		exec("INSERT INTO seat VALUES (?, ?)", i, m.who)
+		exec("INSERT INTO word VALUES (?, ?, ?, 0, ?, NULL, NULL, NULL, NULL, NULL, ?)", i+1, i, m.who, 1770000000_000000+int64(i), say(m.mark, "word"))
+		exec("INSERT INTO piece VALUES (?, 1, 9, ?)", i+1, m.mark+".jpg")
+		exec("INSERT INTO sign VALUES (?, ?, ?)", i+1, m.who, say(m.mark, "sign"))
+		out["/data/tern/kept/"+[]string{"a", "b", "c"}[i]+".jpg"] = []byte("\xff\xd8\xff" + say(m.mark, "picture"))
+	}
+	exec("UPDATE piece SET file = substr('abc', word, 1) || '.jpg'")
+	keep("tern", "/data/tern/tern.db")
 	return out
 }
 
@@ -240,7 +260,7 @@ func newScene(t *testing.T, files map[string][]byte) *scene {
 	as, err := w.s.Acquisitions(ctx, w.cs.ID, 0)
 	must(err)
 	w.acq = &as[0]
-	w.app = &frame.App{Store: w.s, Evidence: door, Tool: "test", Packages: mk.Dir, Data: w.dir, Acquirer: &acquire.Acquirer{Store: w.s, Vault: v, Tool: "test", Keys: &acquire.Keys{}}, Process: run.NewProcess("test"), Log: slog.New(slog.DiscardHandler)}
+	w.app = &frame.App{Store: w.s, Evidence: door, Tool: "test", Packages: mk.Dir, Data: w.dir, Previews: &preview.Maker{Dir: filepath.Join(w.dir, "previews"), Command: []string{"/bin/cat"}, Log: slog.New(slog.DiscardHandler)}, Acquirer: &acquire.Acquirer{Store: w.s, Vault: v, Tool: "test", Keys: &acquire.Keys{}}, Process: run.NewProcess("test"), Log: slog.New(slog.DiscardHandler)}
 	h, err := Handler(w.app)
 	must(err)
 	srv := httptest.NewServer(h)
@@ -360,6 +380,15 @@ func (w *scene) pages() map[string][]string {
 	var ids []int64
 	if err := json.Unmarshal([]byte(w.column("SELECT coalesce(json_agg(id), '[]') FROM record")), &ids); err != nil {
 		w.t.Fatal(err)
+	}
+	const preview = "/case/:case/examine/preview/:id/:n"
+	out[preview] = []string{c + "/examine/preview/1/0", c + "/examine/preview/x/-1"}
+	var shown []int64
+	if err := json.Unmarshal([]byte(w.column(`SELECT coalesce(json_agg(record_id), '[]') FROM record_whole WHERE body LIKE '%"attachments":%'`)), &shown); err != nil {
+		w.t.Fatal(err)
+	}
+	for _, id := range shown {
+		out[preview] = append(out[preview], fmt.Sprintf("%s/examine/preview/%d/0", c, id), fmt.Sprintf("%s/examine/preview/%d/1", c, id))
 	}
 	last := int64(0)
 	for _, id := range ids { // every record, and one that is none any more
@@ -558,6 +587,10 @@ func TestNothingOutsideScopeIsSeen(t *testing.T) {
 			w.recover(true)
 			if _, b := w.get("/case/T-1/examine?q=OKAY"); !bytes.Contains(b, []byte("OKAYlive")) {
 				t.Error("what is within scope is not seen")
+			}
+			id := w.column("SELECT id FROM record WHERE summary LIKE 'OKAYword%'")
+			if code, b := w.get("/case/T-1/examine/preview/" + id + "/0"); code != http.StatusOK || !bytes.Contains(b, []byte("OKAYpicture")) {
+				t.Errorf("a picture within scope is not seen: %d %s", code, b)
 			}
 		})
 	}

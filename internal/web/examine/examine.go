@@ -34,6 +34,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/examine", access.SeeEvidence, p.page)
 	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
+	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
 	inCase.GET("/people", access.SeeEvidence, func(c *gin.Context) error { return p.people(c, nil) })
 	inCase.POST("/people", access.Mark, p.rule)
 }

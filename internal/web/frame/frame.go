@@ -22,6 +22,7 @@ import (
 	"crosswind/core/scope"
 	"crosswind/internal/acquire"
 	"crosswind/internal/evidence"
+	"crosswind/internal/preview"
 	"crosswind/internal/store"
 
 	"github.com/alexedwards/scs/v2"
@@ -35,6 +36,7 @@ var files embed.FS
 type App struct {
 	Store    *store.Store
 	Evidence *evidence.Door
+	Previews *preview.Maker
 	Sessions *scs.SessionManager
 	Tool     string // name and version
 	Acquirer *acquire.Acquirer

@@ -4,8 +4,10 @@ import (
 	"fmt"
 	"html/template"
 	"math"
+	"path"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 	"unicode"
@@ -18,7 +20,7 @@ import (
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "clock": Clock, "day": Day,
-	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "picture": isPicture, "sound": isSound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
 	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },
@@ -164,4 +166,15 @@ func dict(pairs ...any) map[string]any {
 		m[fmt.Sprint(pairs[i])] = pairs[i+1]
 	}
 	return m
+}
+
+// isPicture reports whether an attachment may be a picture, by its name or the media type that the
+// source gives. What it is, only its bytes say.
+func isPicture(name, media string) bool {
+	return strings.HasPrefix(media, "image/") || slices.Contains([]string{".jpg", ".jpeg", ".png", ".gif", ".webp"}, strings.ToLower(path.Ext(name)))
+}
+
+// isSound is isPicture for a sound.
+func isSound(name, media string) bool {
+	return strings.HasPrefix(media, "audio/") || strings.EqualFold(path.Ext(name), ".wav")
 }

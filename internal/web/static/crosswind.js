@@ -312,6 +312,21 @@ document.addEventListener("crosswind:visited", watchHandsets);
 watchHandsets();
 
 // Components.
+// What cannot be shown of an attachment says why in its place.
+document.addEventListener(
+  "error",
+  async (event) => {
+    const shown = event.target.closest?.("img.shown, audio.shown");
+    if (!shown) return;
+    const answer = await fetch(shown.src);
+    const why = document.createElement("span");
+    why.className = "brass-text";
+    why.textContent = "It cannot be shown: " + (answer.status === 422 ? await answer.text() : answer.statusText);
+    shown.replaceWith(why);
+  },
+  true,
+);
+
 document.addEventListener("alpine:init", () => {
   Alpine.data("frame", () => ({
     init() {

@@ -1,0 +1,54 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"crosswind/internal/preview"
+)
+
+// previewCommand is the process in which hostile pictures and sounds are decoded. The application starts it.
+func previewCommand() *cobra.Command {
+	limits := false
+	c := &cobra.Command{Use: "preview", Short: "Makes a preview of standard input on standard output, within limits", Args: args(0, 0),
+		Long: "Reads a picture or a sound on standard input and writes a small JPEG or a WAV on standard output. The process first takes from itself what this does not need: files, the network, memory and time.",
+		RunE: func(*cobra.Command, []string) error {
+			lacks := preview.Confine()
+			if limits {
+				for _, l := range lacks {
+					fmt.Println(l)
+				}
+				return nil
+			}
+			out := bufio.NewWriter(os.Stdout)
+			if err := preview.Make(out, os.Stdin); err != nil {
+				return err
+			}
+			return out.Flush()
+		}}
+	c.Flags().BoolVar(&limits, "limits", false, "say which limits the kernel does not keep, a line each, and make nothing")
+	return c
+}
+
+// previews readies the making of previews, and says in the log which limits the kernel does not keep.
+func previews(dir string, log *slog.Logger) (*preview.Maker, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("finding this program for previews: %w", err)
+	}
+	if out, err := exec.Command(self, "preview", "--limits").Output(); err != nil {
+		log.Warn("previews cannot be made", "error", err)
+	} else {
+		for lack := range strings.Lines(string(out)) {
+			log.Warn("previews are made without a limit that this kernel does not keep", "limit", strings.TrimSpace(lack))
+		}
+	}
+	return &preview.Maker{Dir: filepath.Join(dir, "previews"), Command: []string{self, "preview"}, Log: log}, nil
+}

@@ -1,0 +1,164 @@
+package preview
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// Version of what is made: another one makes previews anew.
+const Version = "1"
+
+// Maker makes previews in child processes, and keeps them.
+type Maker struct {
+	Dir     string   // of previews that are kept, which can be thrown away
+	Command []string // that runs the child: it confines itself, and calls Make
+	Log     *slog.Logger
+	// Patience is how long one child may take, 20 s if it is 0.
+	Patience time.Duration
+
+	said sync.Once
+	busy chan struct{}
+	once sync.Once
+}
+
+// most is how many children run at once.
+const most = 2
+
+// Fault is why there is no preview: what the child said, or how it ended.
+type Fault struct{ Why string }
+
+func (f *Fault) Error() string { return f.Why }
+
+// Preview gives the preview of content under its SHA-256, hex, and its media type. A *Fault is
+// of the content.
+func (m *Maker) Preview(ctx context.Context, sha256 string, content func() (io.ReadCloser, error)) ([]byte, string, error) {
+	if len(sha256) != 64 || strings.Trim(sha256, "0123456789abcdef") != "" {
+		return nil, "", fmt.Errorf("preview: %q is not a SHA-256", sha256)
+	}
+	kept := filepath.Join(m.Dir, Version, sha256[:2], sha256)
+	if b, err := os.ReadFile(kept); err == nil {
+		return b, typeOf(b), nil
+	}
+	m.once.Do(func() { m.busy = make(chan struct{}, most) })
+	select {
+	case m.busy <- struct{}{}:
+		defer func() { <-m.busy }()
+	case <-ctx.Done():
+		return nil, "", context.Cause(ctx)
+	}
+	in, err := content()
+	if err != nil {
+		return nil, "", err
+	}
+	defer in.Close()
+	b, err := m.run(ctx, in)
+	if err != nil {
+		return nil, "", err
+	}
+	if typeOf(b) == "" {
+		return nil, "", &Fault{"the process that makes previews gave what is neither a picture nor a sound"}
+	}
+	if err := keep(kept, b); err != nil {
+		m.Log.Warn("a preview is not kept", "error", err)
+	}
+	return b, typeOf(b), nil
+}
+
+// typeOf says what a preview is: the child's word is not asked.
+func typeOf(b []byte) string {
+	switch {
+	case bytes.HasPrefix(b, []byte("\xff\xd8\xff")):
+		return "image/jpeg"
+	case len(b) > 12 && string(b[:4]) == "RIFF" && string(b[8:12]) == "WAVE":
+		return "audio/wav"
+	}
+	return ""
+}
+
+func keep(path string, b []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Dir(path), "making-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(b)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return os.Rename(f.Name(), path)
+}
+
+func (m *Maker) patience() time.Duration { return cmp.Or(m.Patience, 20*time.Second) }
+
+// run starts a child with nothing of the application's: no environment, no folder of its own,
+// and where the kernel lets it a network of its own, which leads nowhere.
+func (m *Maker) run(ctx context.Context, in io.Reader) ([]byte, error) {
+	ctx, cancel := context.WithTimeout(ctx, m.patience())
+	defer cancel()
+	out, err := m.start(ctx, in, syscall.CLONE_NEWUSER|syscall.CLONE_NEWNET)
+	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EINVAL) {
+		m.said.Do(func() { m.Log.Warn("previews run without a network namespace of their own", "error", err) })
+		out, err = m.start(ctx, in, 0)
+	}
+	return out, err
+}
+
+func (m *Maker) start(ctx context.Context, in io.Reader, apart uintptr) ([]byte, error) {
+	c := exec.CommandContext(ctx, m.Command[0], m.Command[1:]...)
+	c.Env, c.Dir = []string{"GOMAXPROCS=2"}, "/"
+	c.Stdin = in
+	out, said := &bounded{most: MaxOutput}, &bounded{most: 4 << 10}
+	c.Stdout, c.Stderr = out, said
+	c.SysProcAttr = &syscall.SysProcAttr{Cloneflags: apart, Setpgid: true}
+	c.WaitDelay = time.Second
+	if err := c.Start(); err != nil {
+		return nil, fmt.Errorf("preview: starting the process that makes previews: %w", err)
+	}
+	err := c.Wait()
+	why, _, _ := strings.Cut(strings.TrimSpace(string(said.kept)), "\n")
+	switch {
+	case out.over:
+		return nil, &Fault{"the process that makes previews gave more than it may"}
+	case err == nil:
+		return out.kept, nil
+	case context.Cause(ctx) != nil:
+		return nil, &Fault{fmt.Sprintf("the process that makes previews took longer than %s and was ended", m.patience())}
+	case c.ProcessState != nil && !c.ProcessState.Exited():
+		return nil, &Fault{fmt.Sprintf("the process that makes previews was ended by the system (%s)", c.ProcessState)}
+	case strings.Contains(why, "out of memory") || strings.Contains(why, "cannot allocate"):
+		return nil, &Fault{"the process that makes previews used more memory than it may, and ended"}
+	}
+	return nil, &Fault{strings.TrimPrefix(why, "crosswind: ")}
+}
+
+// bounded keeps so many bytes, and takes no more. It is no [bytes.Buffer]: that would be read into
+// without bounds.
+type bounded struct {
+	kept []byte
+	most int
+	over bool
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	if len(b.kept)+len(p) > b.most {
+		b.over = true
+		return 0, errors.New("preview: more than is taken")
+	}
+	b.kept = append(b.kept, p...)
+	return len(p), nil
+}

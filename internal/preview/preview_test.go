@@ -1,0 +1,208 @@
+package preview
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"image"
+	"image/color"
+	"image/jpeg"
+	"image/png"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// The test binary is the child, too: it confines itself as the application's does, and then does what
+// the test asks of it.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 2 && os.Args[1] == "child" {
+		os.Exit(child(os.Args[2], os.Args[3:]))
+	}
+	os.Exit(m.Run())
+}
+
+func child(what string, more []string) int {
+	lacks := Confine()
+	switch what {
+	case "make":
+		if err := Make(os.Stdout, os.Stdin); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+	case "tell": // what the kernel says, and what it lets be done
+		said := map[string]any{"lacks": lacks}
+		for name, which := range map[string]int{"memory": unix.RLIMIT_AS, "seconds": unix.RLIMIT_CPU, "handles": unix.RLIMIT_NOFILE, "written": unix.RLIMIT_FSIZE} {
+			var l unix.Rlimit
+			if err := unix.Getrlimit(which, &l); err == nil {
+				said[name] = l.Max
+			}
+		}
+		_, err := os.ReadFile("/etc/passwd")
+		said["file"] = err == nil
+		_, err = net.DialTimeout("tcp", more[0], time.Second)
+		said["socket"] = err == nil
+		b, _ := json.Marshal(said)
+		fmt.Fprintln(os.Stderr, string(b))
+		return 1
+	case "greedy":
+		var all [][]byte
+		for range 64 {
+			b := make([]byte, 64<<20)
+			for i := 0; i < len(b); i += 4096 {
+				b[i] = 1
+			}
+			all = append(all, b)
+		}
+		fmt.Fprintln(os.Stderr, len(all), "had 4 GB")
+		return 1
+	case "busy":
+		for i := 0; ; i++ {
+			_ = i
+		}
+	case "flood":
+		for range 200 {
+			if _, err := os.Stdout.Write(make([]byte, 1<<20)); err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				return 1
+			}
+		}
+	case "lie":
+		fmt.Print("<html><script>alert(1)</script>")
+	}
+	return 0
+}
+
+func maker(t testing.TB, what string, more ...string) *Maker {
+	t.Helper()
+	return &Maker{Dir: t.TempDir(), Command: append([]string{os.Args[0], "child", what}, more...), Log: slog.New(slog.DiscardHandler)}
+}
+
+func (m *Maker) of(b []byte) ([]byte, string, error) {
+	return m.Preview(context.Background(), strings.Repeat("a", 64), func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b)), nil })
+}
+
+// A picture whose left half is red is turned as Exif says; of a sound the samples are taken over.
+func TestPreviews(t *testing.T) {
+	img := image.NewRGBA(image.Rect(0, 0, 1200, 600))
+	for x := range 1200 {
+		for y := range 600 {
+			c := color.RGBA{220, 0, 0, 255}
+			if x >= 600 {
+				c = color.RGBA{0, 0, 220, 255}
+			}
+			img.SetRGBA(x, y, c)
+		}
+	}
+	var j, p bytes.Buffer
+	if err := errors.Join(jpeg.Encode(&j, img, nil), png.Encode(&p, img)); err != nil {
+		t.Fatal(err)
+	}
+	turned := append([]byte{0xff, 0xd8, 0xff, 0xe1, 0, 34}, "Exif\x00\x00MM\x00*\x00\x00\x00\x08\x00\x01\x01\x12\x00\x03\x00\x00\x00\x01\x00\x06\x00\x00\x00\x00\x00\x00"...)
+	turned = append(turned, j.Bytes()[2:]...)
+	for name, c := range map[string]struct {
+		in   []byte
+		w, h int
+		top  bool // the red is above
+	}{"jpeg": {j.Bytes(), 800, 400, false}, "png": {p.Bytes(), 800, 400, false}, "turned by 90° to the right": {turned, 400, 800, true}} {
+		b, media, err := maker(t, "make").of(c.in)
+		if err != nil || media != "image/jpeg" {
+			t.Errorf("%s: %s, %v", name, media, err)
+			continue
+		}
+		out, err := jpeg.Decode(bytes.NewReader(b))
+		if err != nil || out.Bounds().Dx() != c.w || out.Bounds().Dy() != c.h {
+			t.Errorf("%s: %v, %v", name, out.Bounds(), err)
+			continue
+		}
+		if r, _, _, _ := out.At(c.w-20, 20).RGBA(); (r > 0x8000) != c.top {
+			t.Errorf("%s: at the right above it has red %x", name, r)
+		}
+	}
+	wav := append([]byte("RIFF\x00\x00\x00\x00WAVEfmt \x10\x00\x00\x00\x01\x00\x02\x00\x80\xbb\x00\x00\x00\xee\x02\x00\x04\x00\x10\x00data"), 0, 0, 0, 0)
+	binary.LittleEndian.PutUint32(wav[40:], 4*48000)
+	wav = append(wav, bytes.Repeat([]byte{0x10, 0, 0x30, 0}, 48000)...)
+	b, media, err := maker(t, "make").of(wav)
+	if err != nil || media != "audio/wav" || binary.LittleEndian.Uint32(b[24:]) != 16000 || len(b) != 44+2*16000 || b[44] != 0x20 {
+		t.Errorf("a sound of two channels: %s, %d bytes, %v", media, len(b), err)
+	}
+}
+
+// What is hostile is refused in words, and costs the application nothing.
+func TestHostileMedia(t *testing.T) {
+	chunk := func(name string, data []byte) []byte {
+		b := binary.BigEndian.AppendUint32(nil, uint32(len(data)))
+		b = append(append(b, name...), data...)
+		return binary.BigEndian.AppendUint32(b, crc32.ChecksumIEEE(b[4:]))
+	}
+	huge := append([]byte("\x89PNG\r\n\x1a\n"), chunk("IHDR", []byte{0, 0, 0xea, 0x60, 0, 0, 0xea, 0x60, 8, 6, 0, 0, 0})...) // 60,000 by 60,000
+	var cut bytes.Buffer
+	if err := jpeg.Encode(&cut, image.NewGray(image.Rect(0, 0, 900, 900)), nil); err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		what string
+		in   []byte
+		said string
+	}{
+		"pixels":   {"make", huge, "claims 60000 × 60000 pixels"},
+		"cut off":  {"make", cut.Bytes()[:cut.Len()/2], "decoding a picture"},
+		"a text":   {"make", []byte("no picture"), "no picture that can be shown"},
+		"no sound": {"make", []byte("RIFF\xff\xff\xff\xffWAVEdata\xff\xff\xff\xff"), "not of linear samples"},
+		"nothing":  {"make", nil, "no picture that can be shown"},
+		"endless":  {"make", make([]byte, MaxInput+10), "more than"},
+		"a flood":  {"flood", nil, "gave more than it may"},
+		"greedy":   {"greedy", nil, "more memory than it may"},
+		"a lie":    {"lie", nil, "neither a picture nor a sound"},
+	} {
+		_, _, err := maker(t, c.what).of(c.in)
+		if f := (*Fault)(nil); !errors.As(err, &f) || !strings.Contains(f.Why, c.said) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	m := maker(t, "busy")
+	m.Patience = 300 * time.Millisecond
+	if _, _, err := m.of(nil); err == nil || !strings.Contains(err.Error(), "took longer than 300ms") {
+		t.Errorf("one that never ends: %v", err)
+	}
+	if _, _, err := m.Preview(context.Background(), "../../x", nil); err == nil {
+		t.Error("a name that leads elsewhere is taken")
+	}
+}
+
+// The kernel says that the limits are set; a decoder that tries to open a file or a connection
+// does not come to it.
+func TestTheKernelKeepsTheLimits(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	_, _, err = maker(t, "tell", l.Addr().String()).of(nil)
+	var said struct {
+		Memory, Seconds, Handles, Written uint64
+		File, Socket                      bool
+		Lacks                             []string
+	}
+	if err == nil || json.Unmarshal([]byte(err.Error()), &said) != nil {
+		t.Fatal(err)
+	}
+	if said.Memory == 0 || said.Memory > 1<<42 || said.Seconds != maxSecs || said.Handles != maxHandles || said.Written != 0 {
+		t.Errorf("%+v", said)
+	}
+	if landlocked := !strings.Contains(fmt.Sprint(said.Lacks), "Landlock"); landlocked && (said.File || said.Socket) || said.Socket {
+		t.Errorf("it opens a file %t or a connection %t: %v", said.File, said.Socket, said.Lacks)
+	} else if !landlocked {
+		t.Logf("this kernel has no Landlock: %v; a file is opened: %t, a connection: %t", said.Lacks, said.File, said.Socket)
+	}
+}
