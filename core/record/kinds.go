@@ -57,6 +57,8 @@ type About struct {
 	Group         Group
 	Time          string // what the time is that the timeline shows it at: sent, began, changed …
 	Party         string // what its handle is to it, as a label
+	// Wordless is of kinds that have no text: their columns say all that there is.
+	Wordless bool
 	// Says names the columns of which the first that is there stands where a record of the kind
 	// has no text.
 	Says []string
@@ -81,9 +83,9 @@ var table []About
 func init() {
 	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
 		Says: []string{WithAttachments}, Further: []string{WhichWay, InConversation, WithAttachments}})
-	Register(About{Kind: Call, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
+	Register(About{Kind: Call, Wordless: true, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WhichWay}})
-	Register(About{Kind: "voicemail", Title: "Voicemail", Plural: "Voicemails", Group: Talk, Time: "received", Party: "Left by",
+	Register(About{Kind: "voicemail", Wordless: true, Title: "Voicemail", Plural: "Voicemails", Group: Talk, Time: "received", Party: "Left by",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WithAttachments}})
 	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
 		Columns: []string{Organisation, Note}})
@@ -100,7 +102,7 @@ func init() {
 	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})
 	Register(About{Kind: "download", Title: "Download", Plural: "Downloads", Group: Web, Time: "began", Party: "Of", Nobody: true, Says: []string{WithAttachments},
 		Columns: []string{WebAddress, Outcome}, Further: []string{WithAttachments}})
-	Register(About{Kind: "fix", Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
+	Register(About{Kind: "fix", Wordless: true, Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "place", Title: "Saved place", Plural: "Saved places", Group: Places, Time: "added", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "start", Title: "Start or stop", Plural: "Starts and stops", Group: Device, Time: "logged", Party: "Of", Nobody: true})
 	Register(About{Kind: "sim", Title: "SIM change", Plural: "SIM changes", Group: Device, Time: "logged", Party: "Number", Alone: true})
@@ -161,11 +163,6 @@ func (k Kind) About() About {
 	}
 	unknown := fmt.Sprintf("Unknown kind %q", string(k))
 	return About{Kind: k, Title: unknown, Plural: unknown, Party: "Handle"}
-}
-
-// Spoken reports whether the columns of a list say what else stands where there is no text.
-func (a About) Spoken() bool {
-	return len(a.Says) > 0 && !slices.ContainsFunc(a.Says, func(name string) bool { return !slices.Contains(a.Columns, name) })
 }
 
 // Table lists the kind's own columns in tables.

@@ -52,7 +52,7 @@ func cameraFiles(end time.Time) (out []content, err error) {
 	r := rand.New(rand.NewPCG(26, 10))
 	for i, s := range shots(end) {
 		var b bytes.Buffer
-		if err := jpeg.Encode(&b, scenery(r, s.at), &jpeg.Options{Quality: 82}); err != nil {
+		if err := jpeg.Encode(&b, held(scenery(r, s.at), s.turned), &jpeg.Options{Quality: 82}); err != nil {
 			return nil, err
 		}
 		out = append(out, content{fmt.Sprintf("/media/camera/C%04d.jpg", i+1), s.into(b.Bytes()), s.at})
@@ -61,7 +61,7 @@ func cameraFiles(end time.Time) (out []content, err error) {
 }
 
 // scenery is sea, sky and skerries, lit as the hour has it.
-func scenery(r *rand.Rand, at time.Time) image.Image {
+func scenery(r *rand.Rand, at time.Time) *image.RGBA {
 	const width, height = 480, 360
 	img := image.NewRGBA(image.Rect(0, 0, width, height))
 	light := 0.25 + 0.75*max(0, math.Sin(math.Pi*(float64(at.Hour())-5)/16))
@@ -94,6 +94,31 @@ func scenery(r *rand.Rand, at time.Time) image.Image {
 		}
 	}
 	return img
+}
+
+// held is a picture as the camera's chip has it when the handset is held so that its orientation is
+// one of 1, 3, 6 and 8: turned the other way than it is to be seen.
+func held(img *image.RGBA, orientation uint16) *image.RGBA {
+	w, h := img.Rect.Dx(), img.Rect.Dy()
+	out := image.NewRGBA(image.Rect(0, 0, w, h))
+	if orientation == 6 || orientation == 8 {
+		out = image.NewRGBA(image.Rect(0, 0, h, w))
+	}
+	for y := range h {
+		for x := range w {
+			switch c := img.RGBAAt(x, y); orientation {
+			case 3:
+				out.SetRGBA(w-1-x, h-1-y, c)
+			case 6:
+				out.SetRGBA(y, w-1-x, c)
+			case 8:
+				out.SetRGBA(h-1-y, x, c)
+			default:
+				out.SetRGBA(x, y, c)
+			}
+		}
+	}
+	return out
 }
 
 func level(f float64) uint8 { return uint8(min(255, max(0, f))) }

@@ -53,6 +53,7 @@ type content struct {
 	One      bool     // all records are of one kind
 	Columns  []string // that this has in lists
 	Spoken   bool     // and these say all that there is
+	Nobody   bool     // and it names nobody
 	GoesOn   bool     // the list is not at its beginning
 	GoesOff  bool     // it is among the records without a time
 	Timeless int64    // records without a time
@@ -166,7 +167,7 @@ func (a pages) columns(ctx context.Context, v *content) error {
 		return err
 	}
 	about := kinds[0].About()
-	v.One, v.Columns, v.Spoken = true, about.Columns, about.Spoken()
+	v.One, v.Columns, v.Spoken, v.Nobody = true, about.Columns, about.Wordless, about.Nobody
 	return nil
 }
 
@@ -177,6 +178,9 @@ func (v *content) Width() int {
 		n += len(v.Columns) - 1
 	}
 	if v.Spoken {
+		n--
+	}
+	if v.Nobody {
 		n--
 	}
 	return n
