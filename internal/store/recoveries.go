@@ -56,6 +56,57 @@ func (d *RecoveredDatabase) Origins() map[string]int64 {
 	return counts(d.ByOrigin)
 }
 
+// fewFiles are told one by one.
+const fewFiles = 6
+
+// Together puts what many files gave that the same reader reads, as photographs, into one
+// entry, for lists: its path says how many they are. What a database gave stays by itself.
+func Together(all []RecoveredDatabase) (out []RecoveredDatabase, err error) {
+	n, at := map[string]int{}, map[string]int{}
+	many := func(d *RecoveredDatabase) bool { return d.MapSHA256 == "" && d.FieldMap != "" && n[d.FieldMap] > fewFiles }
+	for i := range all {
+		n[all[i].FieldMap]++
+	}
+	origins, withheld := map[string]map[string]int64{}, map[string]map[string]int64{}
+	for i := range all {
+		d := all[i]
+		if !many(&d) {
+			out = append(out, d)
+			continue
+		}
+		k, there := at[d.FieldMap]
+		if !there {
+			at[d.FieldMap], origins[d.FieldMap], withheld[d.FieldMap] = len(out), d.Origins(), d.OutsideScope()
+			d.Path = fmt.Sprintf("%d files", n[d.FieldMap])
+			out = append(out, d)
+			continue
+		}
+		one := &out[k]
+		one.Live += d.Live
+		one.Whole = one.Whole && d.Whole
+		for _, note := range d.Notes {
+			if !slices.Contains(one.Notes, note) {
+				one.Notes = append(one.Notes, note)
+			}
+		}
+		for what, n := range d.Origins() {
+			origins[d.FieldMap][what] += n
+		}
+		for why, n := range d.OutsideScope() {
+			withheld[d.FieldMap][why] += n
+		}
+	}
+	for reader, k := range at {
+		var err1, err2 error
+		out[k].ByOrigin, err1 = json.Marshal(origins[reader])
+		out[k].Withheld, err2 = json.Marshal(withheld[reader])
+		if err := cmp.Or(err1, err2); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
 // OutsideScope gives Withheld as counts.
 func (d *RecoveredDatabase) OutsideScope() map[string]int64 { return counts(d.Withheld) }
 

@@ -110,6 +110,9 @@ func (a pages) fill(c *gin.Context, s *source) error {
 	}
 	s.Recovery = r
 	dbs, err := a.Store.RecoveredDatabases(ctx, r.ID)
+	if err == nil {
+		dbs, err = store.Together(dbs)
+	}
 	if err != nil {
 		return err
 	}

@@ -193,6 +193,9 @@ func readAcquisition(ctx context.Context, s *store.Store, a store.Acquisition, r
 	if err == nil {
 		x.Databases, err = s.RecoveredDatabases(ctx, x.Recovery.ID)
 	}
+	if err == nil {
+		x.Databases, err = store.Together(x.Databases)
+	}
 	return x, err
 }
 
