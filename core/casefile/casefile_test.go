@@ -38,11 +38,13 @@ var madeAt = time.Date(2026, 9, 25, 10, 0, 0, 0, time.UTC)
 
 // fieldMap is that of the small package.
 var (
-	fieldMap = []byte("name = \"a\"\nversion = 1\npath = \"/a\"\n[[reading]]\ntable = \"t\"\nkind = \"message\"\ntext = { column = \"x\" }\n[[reading]]\ntable = \"u\"\nkind = \"call\"\ntext = { column = \"x\" }\n")
+	fieldMap = []byte("name = \"a\"\nversion = 1\npath = \"/a\"\n[[reading]]\ntable = \"t\"\nkind = \"message\"\ntext = { column = \"x\" }\n[[reading.attachments]]\ntable = \"p\"\nkey = \"x\"\nof = \"x\"\npath = { column = \"y\" }\n[[reading]]\ntable = \"u\"\nkind = \"call\"\ntext = { column = \"x\" }\n")
 	mapName  = MapsDir + sum(fieldMap) + ".toml"
 )
 
 const messages = TablesDir + "message.csv"
+
+var attached = []byte("a picture that was sent")
 
 // parts are the payload of a small package: two records out of one file, and one whose
 // file is withheld.
@@ -55,7 +57,7 @@ func parts(t testing.TB) []Part {
 	var lines []*RecordLine
 	for _, span := range [][2]int{{11, 13}, {29, 12}} {
 		id := record.Int(1234567890123456789)
-		lines = append(lines, &RecordLine{Record: &record.Record{Kind: record.Message, State: record.Recovered, Times: []record.Time{{Role: "sent", At: &madeAt}}, Text: string(file[span[0] : span[0]+span[1]]),
+		lines = append(lines, &RecordLine{Record: &record.Record{Kind: record.Message, State: record.Recovered, Times: []record.Time{{Role: "sent", At: &madeAt}}, Text: string(file[span[0] : span[0]+span[1]]), Attachments: []record.Attachment{{Path: "/p.jpg", SHA256: sum(attached)}},
 			Origins: []record.Origin{{Table: "t", FieldMap: "a 1", MapSHA256: sum(fieldMap), Path: "/data/talk/talk.db", Stored: "parcels/abcdefgh", SHA256: sum(file), RowID: &id, Offset: int64(span[0]), Length: span[1], Digest: sum(file[span[0] : span[0]+span[1]])}}}})
 	}
 	cell := other[:15]
@@ -93,7 +95,7 @@ func parts(t testing.TB) []Part {
 			heads.Write(signed(t, check))
 		}
 	}
-	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(CellsDir+sum(cell), cell),
+	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(FilesDir+sum(attached), attached), Bytes(CellsDir+sum(cell), cell),
 		Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
 }
 
@@ -171,7 +173,7 @@ func TestPackageVerifies(t *testing.T) {
 	z := pack(t)
 	for _, p := range []string{z, unpack(t, z)} {
 		r, err := VerifyPath(context.Background(), p, Options{})
-		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 19 {
+		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 20 {
 			t.Errorf("%s: %+v, %v", p, r, err)
 		}
 	}
@@ -570,9 +572,13 @@ func TestPartsSpeakOfEachOther(t *testing.T) {
 		change func([]Part) []Part
 		said   string
 	}{
-		"a text in the report":         {replace(ReportName, "the side gate</blockquote>", "the back gate</blockquote>"), "the text of record"},
-		"a figure of the report":       {replace(ReportName, `"state Recovered">2`, `"state Recovered">1`), "figure"},
-		"a record dropped":             {drop, "lacks a record that the ledger marks"},
+		"a text in the report":   {replace(ReportName, "the side gate</blockquote>", "the back gate</blockquote>"), "the text of record"},
+		"a figure of the report": {replace(ReportName, `"state Recovered">2`, `"state Recovered">1`), "figure"},
+		"a record dropped":       {drop, "lacks a record that the ledger marks"},
+		"an attachment changed":  {replace(FilesDir+sum(attached), "picture", "pictore"), "the SHA-256 of its attachment"},
+		"an attachment dropped": {func(ps []Part) []Part {
+			return slices.DeleteFunc(ps, func(p Part) bool { return p.Path == FilesDir+sum(attached) })
+		}, "is not in the package"},
 		"a table emptied":              {replace(messages, "uid,", ""), "is not what data/records.jsonl gives"},
 		"another mark":                 {replace(RecordsName, `"mark":"because"`, `"mark":"of him"`), "not that of the ledger"},
 		"a record not canonical":       {replace(RecordsName, `{"acquisition":1`, `{ "acquisition":1`), "canonical"},

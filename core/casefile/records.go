@@ -131,6 +131,18 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 			c.fault(where, name+"the SHA-256 of the bytes of "+o.Gives, o.Digest, hex.EncodeToString(sum[:]))
 		}
 	}
+	for _, a := range r.Attachments {
+		if a.SHA256 == "" || a.SHA256 == o.SHA256 || r.FileWithheld {
+			continue
+		}
+		file := FilesDir + a.SHA256
+		c.used[file] = true
+		if s := c.sums[file]; s == nil {
+			c.fault(where, name+"the file of its attachment "+quote(a.Title())+" is not in the package", file, "")
+		} else if s["sha256"] != a.SHA256 {
+			c.fault(where, name+"the SHA-256 of its attachment "+quote(a.Title()), a.SHA256, s["sha256"])
+		}
+	}
 	source := SourceName(r.Exhibit, r.Acquisition)
 	if prefix := strings.ReplaceAll(source, " acquisition ", "-acquisition-"); r.Manifest != prefix+".sha256" && r.Manifest != prefix+"-content.sha256" {
 		c.fault(where, name+"its manifest is not that of "+source, prefix+".sha256", r.Manifest)

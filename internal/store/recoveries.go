@@ -63,7 +63,9 @@ const fewFiles = 6
 // entry, for lists: its path says how many they are. What a database gave stays by itself.
 func Together(all []RecoveredDatabase) (out []RecoveredDatabase, err error) {
 	n, at := map[string]int{}, map[string]int{}
-	many := func(d *RecoveredDatabase) bool { return d.MapSHA256 == "" && d.FieldMap != "" && n[d.FieldMap] > fewFiles }
+	many := func(d *RecoveredDatabase) bool {
+		return d.MapSHA256 == "" && d.FieldMap != "" && n[d.FieldMap] > fewFiles
+	}
 	for i := range all {
 		n[all[i].FieldMap]++
 	}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"time"
@@ -125,6 +126,33 @@ func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*dige
 	return set, nil
 }
 
+// attachments are the files that belong to a record, which it names by their SHA-256, but for the file
+// that it was read from.
+func (m *Maker) attachments(ctx context.Context, caseID int64, k *marked, taken map[string]bool) (parts []casefile.Part, total int64, err error) {
+	for n, a := range k.Whole.Attachments {
+		if a.SHA256 == "" || a.SHA256 == k.Whole.Origin().SHA256 || taken[a.SHA256] {
+			continue
+		}
+		sum, open, err := m.Evidence.Attachment(ctx, caseID, k.ID, n)
+		if err != nil {
+			return nil, 0, fmt.Errorf("the %d. attachment of record %s: %w", n+1, k.UID, err)
+		}
+		taken[sum] = true
+		parts = append(parts, casefile.Part{Path: casefile.FilesDir + sum, Open: open})
+		f, err := open()
+		if err != nil {
+			return nil, 0, err
+		}
+		if s, ok := f.(interface{ Stat() (fs.FileInfo, error) }); ok {
+			if st, err := s.Stat(); err == nil {
+				total += st.Size()
+			}
+		}
+		f.Close()
+	}
+	return parts, total, nil
+}
+
 // parts are the payload of a package. bytes is about what they hold together.
 func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts []casefile.Part, total int64, err error) {
 	html, err := r.HTML()
@@ -179,6 +207,11 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 			total += int64(len(c.Bytes))
 			continue
 		}
+		more, n, err := m.attachments(ctx, r.Case.ID, &k, taken) // which may be any file: a row names it
+		if err != nil {
+			return nil, 0, err
+		}
+		parts, total = append(parts, more...), total+n
 		for _, o := range whole.Origins { // further ones may lie in the log
 			if taken[o.SHA256] {
 				continue
