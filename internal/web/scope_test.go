@@ -27,7 +27,9 @@ import (
 	"testing"
 	"time"
 
+	"crosswind/core/casefile"
 	"crosswind/core/digest"
+	"crosswind/core/record"
 	"crosswind/internal/acquire"
 	"crosswind/internal/evidence"
 	"crosswind/internal/preview"
@@ -206,7 +208,8 @@ type answer struct {
 	body []byte
 }
 
-func newScene(t *testing.T, files map[string][]byte) *scene {
+// newScene makes one; change alters its authority, which covers messages and excludes counsel.
+func newScene(t *testing.T, files map[string][]byte, change ...func(*store.Authority)) *scene {
 	t.Helper()
 	ctx := context.Background()
 	w := &scene{t: t, s: storetest.Open(t), dir: t.TempDir()}
@@ -218,8 +221,11 @@ func newScene(t *testing.T, files map[string][]byte) *scene {
 	}
 	must(w.s.AddExaminer(ctx, store.Examiner{Login: "e", Name: "E", Role: "examiner", PasswordHash: hashed()}, "test", false))
 	from := time.Date(2020, 1, 1, 0, 0, 0, 0, time.UTC)
-	must(w.s.AddCase(ctx, store.Case{Reference: "T-1", Title: "Test", Zone: "UTC"}, store.Authority{Kind: "warrant", IssuedBy: "x", Number: "1", ValidFrom: from, ValidTo: from.AddDate(100, 0, 0),
-		ScopeKinds: []string{"message"}, ScopeFrom: &from, Excluded: "counsel", Privileged: []string{counsel}}, "test"))
+	auth := store.Authority{Kind: "warrant", IssuedBy: "x", Number: "1", ValidFrom: from, ValidTo: from.AddDate(100, 0, 0), ScopeKinds: []string{"message"}, ScopeFrom: &from, Excluded: "counsel", Privileged: []string{counsel}}
+	for _, f := range change {
+		f(&auth)
+	}
+	must(w.s.AddCase(ctx, store.Case{Reference: "T-1", Title: "Test", Zone: "UTC"}, auth, "test"))
 	var err error
 	w.cs, err = w.s.CaseByReference(ctx, "T-1")
 	must(err)
@@ -593,6 +599,38 @@ func TestNothingOutsideScopeIsSeen(t *testing.T) {
 				t.Errorf("a picture within scope is not seen: %d %s", code, b)
 			}
 		})
+	}
+}
+
+// Where nothing is limited a package has the attachments of its records, and it is handed out.
+func TestAttachmentsArePackaged(t *testing.T) {
+	files := marked(t)
+	maps.DeleteFunc(files, func(path string, _ []byte) bool { return !strings.HasPrefix(path, "/data/tern/") })
+	w := newScene(t, files, func(a *store.Authority) {
+		a.ScopeKinds, a.ScopeFrom, a.Excluded, a.Privileged = nil, nil, "", nil
+		for _, k := range record.Kinds() {
+			a.ScopeKinds = append(a.ScopeKinds, string(k))
+		}
+	})
+	w.recover(true)
+	id := w.column("SELECT id FROM record WHERE summary LIKE 'OKAYword%'")
+	if code, said := w.post("/case/T-1/examine/mark/"+id, "reason", "its picture", "back", ""); code != http.StatusOK {
+		t.Fatal(code, said)
+	}
+	if r := w.bench.Do("package", map[string]any{}); r.State != "done" {
+		t.Fatal(r.Error)
+	}
+	all, err := w.s.Packages(t.Context(), w.cs.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	code, b := w.get(fmt.Sprintf("/case/T-1/report/package/%d", all[0].ID))
+	res, err := casefile.VerifyZIP(t.Context(), bytes.NewReader(b), int64(len(b)), casefile.Options{Now: time.Now()})
+	if code != http.StatusOK || err != nil || len(res.Faults) > 0 || !bytes.Contains(b, []byte("OKAYpicture")) || !bytes.Contains(b, fmt.Appendf(nil, "data/files/%x", sha256.Sum256(files["/data/tern/kept/a.jpg"]))) {
+		t.Errorf("%d, %+v, %v", code, res, err)
+	}
+	if bytes.Contains(b, []byte(never+"picture")) {
+		t.Error("a picture of a record that is not marked is in the package")
 	}
 }
 
