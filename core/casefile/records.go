@@ -131,16 +131,16 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 			c.fault(where, name+"the SHA-256 of the bytes of "+o.Gives, o.Digest, hex.EncodeToString(sum[:]))
 		}
 	}
-	for _, a := range r.Attachments {
+	for n, a := range r.Attachments { // told by its number: what a check finds may be kept where nothing of evidence is
 		if a.SHA256 == "" || a.SHA256 == o.SHA256 || r.FileWithheld {
 			continue
 		}
 		file := FilesDir + a.SHA256
 		c.used[file] = true
 		if s := c.sums[file]; s == nil {
-			c.fault(where, name+"the file of its attachment "+quote(a.Title())+" is not in the package", file, "")
+			c.fault(where, name+fmt.Sprintf("the file of its attachment %d is not in the package", n+1), file, "")
 		} else if s["sha256"] != a.SHA256 {
-			c.fault(where, name+"the SHA-256 of its attachment "+quote(a.Title()), a.SHA256, s["sha256"])
+			c.fault(where, name+fmt.Sprintf("the SHA-256 of its attachment %d", n+1), a.SHA256, s["sha256"])
 		}
 	}
 	source := SourceName(r.Exhibit, r.Acquisition)

@@ -331,6 +331,8 @@ func TestMapsAreRefused(t *testing.T) {
 		{"text =", "facts = [{ name = \"Note\", column = \"y\", unit = \"bytes\" }]\ntext =", `a.toml, line 8: a fact of the name "Note" is told in "words"`},
 		{"text =", "facts = [{ name = \"a\", column = \"y\", unit = \"bytes\", per = -2.0 }]\ntext =", "a.toml, line 8: facts: per is how many make one"},
 		{"text =", "parties = [{ role = \"friend\", column = \"y\" }]\ntext =", `a.toml, line 8: "friend" is not the role of a party`},
+		{"kind = \"message\"", "kind = \"visit\"\nhandle = { column = \"y\" }", `a.toml, line 8: records of the kind "visit" name nobody`},
+		{"kind = \"message\"", "kind = \"fix\"\nparties = [{ role = \"with\", column = \"y\" }]", `a.toml, line 8: records of the kind "fix" name nobody`},
 		{"text =", "place = { latitude = { column = \"y\" } }\ntext =", "a.toml, line 5: a place needs latitude and longitude"},
 		{"text =", "attachments = [{ table = \"u\", path = { column = \"y\" } }]\ntext =", "a.toml, line 8: the 1. of the attachments needs table, key and of"},
 		{"text =", "attachments = [{ size = { column = \"y\" } }]\ntext =", "a.toml, line 5: the 1. of the attachments needs a name, a path or a type"},

@@ -262,6 +262,9 @@ func (m *Map) readyLists(i int) error {
 			return m.fault(section, i, p.Column, "%q is not the role of a party, which is one of %s", p.Role, strings.Join(record.PartyRoles, ", "))
 		}
 	}
+	if len(rd.handles()) > 0 && rd.Kind.About().Nobody { // the gate goes by it
+		return m.fault(section, i, rd.handles()[0].Column, "records of the kind %q name nobody", rd.Kind)
+	}
 	if p := rd.Place; p != nil && (p.Latitude == nil || p.Longitude == nil) {
 		return m.fault(section, i, "", "a place needs latitude and longitude")
 	}

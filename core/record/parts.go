@@ -113,12 +113,8 @@ func (f Fact) Words() string {
 	case "":
 		return f.Value
 	case Seconds:
-		n, err := strconv.ParseFloat(f.Value, 64)
-		if err != nil || n < 1 { // also a fraction
-			return f.Value + " s"
-		}
-		if d := time.Duration(n * float64(time.Second)); err == nil && n >= 0 && n < 1e9 {
-			return fmt.Sprintf("%d min %02d s", int(d.Minutes()), int(d.Seconds())%60)
+		if n, err := strconv.ParseFloat(f.Value, 64); err == nil && n >= 1 && n < 1e9 { // an exposure is a fraction
+			return fmt.Sprintf("%d min %02d s", int(n)/60, int(n)%60)
 		}
 	}
 	return f.Value + " " + string(f.Unit)

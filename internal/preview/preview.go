@@ -136,6 +136,8 @@ func (m *Maker) start(ctx context.Context, in io.Reader, apart uintptr) ([]byte,
 		return nil, &Fault{"the process that makes previews gave more than it may"}
 	case err == nil:
 		return out.kept, nil
+	case errors.Is(context.Cause(ctx), context.Canceled): // nobody waits for it any more
+		return nil, context.Cause(ctx)
 	case context.Cause(ctx) != nil:
 		return nil, &Fault{fmt.Sprintf("the process that makes previews took longer than %s and was ended", m.patience())}
 	case c.ProcessState != nil && !c.ProcessState.Exited():
