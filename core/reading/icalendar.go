@@ -3,6 +3,7 @@ package reading
 import (
 	"cmp"
 	"fmt"
+	"io"
 	"iter"
 	"path"
 	"regexp"
@@ -28,8 +29,13 @@ func (calendars) Match(p string, head []byte) bool {
 }
 
 // Read implements [Reader]. A lone event is read as one of a calendar without zones.
-func (v calendars) Read(content []byte, src *Text) iter.Seq2[*record.Record, error] {
+func (v calendars) Read(file *io.SectionReader, src *Text) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
+		content, err := whole(file, maxText)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
 		all, err := components(content)
 		for _, c := range all {
 			parts := c.parts

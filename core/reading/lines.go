@@ -65,23 +65,6 @@ func (c *component) text(name string) string {
 	return ""
 }
 
-// fileBytes reads a file of content lines.
-func fileBytes(f *File) ([]byte, error) {
-	if f.Size > maxText {
-		return nil, fmt.Errorf("it has %d bytes; contacts, calendars and pictures are read up to %d", f.Size, maxText)
-	}
-	b, err := f.Open()
-	if err != nil {
-		return nil, err
-	}
-	defer b.Close()
-	buf := make([]byte, f.Size)
-	if n, err := b.ReadAt(buf, 0); err != nil && !(err == io.EOF && n == len(buf)) {
-		return nil, fmt.Errorf("reading %s: %w", f.Stored, err)
-	}
-	return buf, nil
-}
-
 // components reads the components of a text, one after another. An error is of the text; what
 // was read before it stands.
 func components(b []byte) (out []*component, err error) {

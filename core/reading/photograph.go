@@ -1,11 +1,9 @@
 package reading
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
+	"io"
 	"iter"
-	"path"
 	"strings"
 
 	"crosswind/core/media"
@@ -23,10 +21,15 @@ func (photographs) ID() string { return "photographs, version 1" }
 func (photographs) Match(_ string, head []byte) bool { return media.Type(head) != "" }
 
 // Read implements [Reader].
-func (v photographs) Read(content []byte, src *Text) iter.Seq2[*record.Record, error] {
+func (v photographs) Read(file *io.SectionReader, src *Text) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
+		content, err := whole(file, maxMedia)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
 		p, err := media.Read(content)
-		if p != nil && !yield(v.record(p, content, src), nil) {
+		if p != nil && !yield(v.record(p, file, src), nil) {
 			return
 		}
 		if err != nil {
@@ -35,11 +38,8 @@ func (v photographs) Read(content []byte, src *Text) iter.Seq2[*record.Record, e
 	}
 }
 
-func (v photographs) record(p *media.Photo, content []byte, src *Text) *record.Record {
-	sum := sha256.Sum256(content)
-	digest := hex.EncodeToString(sum[:])
-	r := &record.Record{Kind: record.Photograph, State: record.Intact, Text: p.Title, Origins: []record.Origin{{Path: src.Path, Stored: src.Stored, SHA256: src.SHA256, Place: record.PlacePart,
-		Length: len(content), Digest: digest, Confidence: 1, FieldMap: v.ID()}}}
+func (v photographs) record(p *media.Photo, file *io.SectionReader, src *Text) *record.Record {
+	r := &record.Record{Kind: record.Photograph, State: record.Intact, Text: p.Title, Origins: []record.Origin{src.whole(v, file)}, Attachments: []record.Attachment{src.itself(file, p.Type)}}
 	for _, t := range []struct {
 		role string
 		*media.Moment
@@ -56,21 +56,11 @@ func (v photographs) record(p *media.Photo, content []byte, src *Text) *record.R
 	if p.Latitude != nil && p.Longitude != nil {
 		r.Place = &record.Place{Latitude: *p.Latitude, Longitude: *p.Longitude, Accuracy: p.Accuracy, Altitude: p.Altitude, Stored: p.Place}
 	}
-	size := record.Int(len(content))
-	a := record.Attachment{Name: path.Base(src.Path), Type: p.Type, Size: &size, Path: src.Path, SHA256: digest}
-	if src.Path == "" {
-		a.Name = path.Base(src.Stored)
-	}
-	r.Attachments = []record.Attachment{a}
-	pixels := ""
-	if p.Width > 0 && p.Height > 0 {
-		pixels = fmt.Sprintf("%d × %d", p.Width, p.Height)
-	}
 	turned := ""
 	if p.Orientation > 1 {
 		turned = orientations[p.Orientation]
 	}
-	for _, f := range []record.Fact{{Name: record.MadeBy, Value: strings.TrimSpace(p.Made + " " + p.Model)}, {Name: record.Pixels, Value: pixels}, {Name: "Orientation", Value: turned}, {Name: "Software", Value: p.Software},
+	for _, f := range []record.Fact{{Name: record.MadeBy, Value: strings.TrimSpace(p.Made + " " + p.Model)}, {Name: record.Pixels, Value: pixels(p.Width, p.Height)}, {Name: "Orientation", Value: turned}, {Name: "Software", Value: p.Software},
 		{Name: "Exposure", Value: p.Exposure, Unit: record.Seconds}, {Name: "Aperture", Value: p.Aperture}, {Name: "Sensitivity", Value: p.Sensitivity}, {Name: "Focal length", Value: p.FocalLength, Unit: "mm"}} {
 		if f.Value != "" {
 			r.Facts = append(r.Facts, f)
@@ -78,6 +68,17 @@ func (v photographs) record(p *media.Photo, content []byte, src *Text) *record.R
 	}
 	r.SetUID()
 	return r
+}
+
+// maxMedia bounds a file that a record has as its own bytes, which are read again when it is checked.
+const maxMedia = 64 << 20
+
+// pixels writes the size of a picture, "" if it is not known.
+func pixels(w, h int) string {
+	if w <= 0 || h <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d × %d", w, h)
 }
 
 // orientations say how a picture is turned to be seen (CIPA DC-008 section 4.6.4.A).

@@ -1,9 +1,12 @@
 package reading
 
 import (
+	"bytes"
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"io"
 	"iter"
 	"maps"
 	"path"
@@ -25,11 +28,11 @@ type Reader interface {
 	Match(path string, head []byte) bool
 	// Read yields the records of a file's content, in order. Errors are of the content, and do
 	// not end the reading.
-	Read(content []byte, src *Text) iter.Seq2[*record.Record, error]
+	Read(content *io.SectionReader, src *Text) iter.Seq2[*record.Record, error]
 }
 
 // Readers are those that are built in.
-var Readers = []Reader{vcards{}, calendars{}, photographs{}}
+var Readers = []Reader{vcards{}, calendars{}, photographs{}, clips{}, mailboxes{}, documents{}}
 
 // Text is a file that a Reader reads, and what is known of it.
 type Text struct {
@@ -122,15 +125,18 @@ func Versions(files []*File) map[*File][]*File {
 func Texts(reader Reader, f *File, all []*File, opt Options, note func(error)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		read := func(f *File, note func(error)) (out []*record.Record, err error) {
-			b, err := fileBytes(f)
+			b, err := f.Open()
 			if err != nil {
-				if f.Size > maxText {
-					note(err)
-					return nil, nil
-				}
 				return nil, err
 			}
-			for r, err := range reader.Read(b, &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: opt.Made}) {
+			defer b.Close()
+			in := &faulty{ReaderAt: b}
+			defer func() {
+				if in.fault != nil {
+					err = fmt.Errorf("reading %s: %w", f.Stored, in.fault)
+				}
+			}()
+			for r, err := range reader.Read(io.NewSectionReader(in, 0, f.Size), &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: opt.Made}) {
 				if err != nil {
 					note(err)
 					continue
@@ -203,6 +209,43 @@ func Texts(reader Reader, f *File, all []*File, opt Options, note func(error)) i
 			}
 		}
 	}
+}
+
+// faulty remembers that a file could not be read, which is no fault of its content.
+type faulty struct {
+	io.ReaderAt
+	fault error
+}
+
+func (f *faulty) ReadAt(b []byte, at int64) (int, error) {
+	n, err := f.ReaderAt.ReadAt(b, at)
+	if err != nil && err != io.EOF && f.fault == nil {
+		f.fault = err
+	}
+	return n, err
+}
+
+// whole reads the whole of a file, of at most so many bytes.
+func whole(content *io.SectionReader, most int64) ([]byte, error) {
+	if content.Size() > most {
+		return nil, fmt.Errorf("it has %d bytes; files of its form are read up to %d", content.Size(), most)
+	}
+	b := make([]byte, content.Size())
+	if n, err := content.ReadAt(b, 0); n < len(b) {
+		return nil, err
+	}
+	return b, nil
+}
+
+// whole is the origin of a record of which all of a file is what it was read from.
+func (t *Text) whole(reader Reader, content *io.SectionReader) record.Origin {
+	return record.Origin{Path: t.Path, Stored: t.Stored, SHA256: t.SHA256, Place: record.PlacePart, Length: int(content.Size()), Digest: t.SHA256, Confidence: 1, FieldMap: reader.ID()}
+}
+
+// itself is the file as an attachment of the record that is read from all of it.
+func (t *Text) itself(content *io.SectionReader, media string) record.Attachment {
+	size := record.Int(content.Size())
+	return record.Attachment{Name: path.Base(cmp.Or(t.Path, t.Stored)), Type: media, Size: &size, Path: t.Path, SHA256: t.SHA256}
 }
 
 func stamp(t time.Time) string { return t.UTC().Format("2 Jan 2006 15:04:05 UTC") }
@@ -321,7 +364,7 @@ func Again(r *record.Record, cell []byte) (again *record.Record, known bool) {
 	if reader == nil {
 		return nil, false
 	}
-	for x, err := range reader.Read(cell, &Text{Path: r.Origin().Path, Stored: r.Origin().Stored}) {
+	for x, err := range reader.Read(io.NewSectionReader(bytes.NewReader(cell), 0, int64(len(cell))), &Text{Path: r.Origin().Path, Stored: r.Origin().Stored}) {
 		if err == nil && x.Kind == r.Kind && x.Origin().Table == r.Origin().Table && x.Origin().Offset == 0 {
 			return x, true
 		}

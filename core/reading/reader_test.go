@@ -1,7 +1,9 @@
 package reading
 
 import (
+	"bytes"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -20,8 +22,12 @@ func crlf(s string) []byte {
 
 // all reads a text, and compares each record with what its own bytes give.
 func all(t testing.TB, r Reader, content []byte) (out []*record.Record, faults []error) {
+	return allOf(t, r, "/a", content)
+}
+
+func allOf(t testing.TB, r Reader, path string, content []byte) (out []*record.Record, faults []error) {
 	t.Helper()
-	for x, err := range r.Read(content, &Text{Path: "/a", Stored: "a", Country: "GB"}) {
+	for x, err := range r.Read(io.NewSectionReader(bytes.NewReader(content), 0, int64(len(content))), &Text{Path: path, Stored: "a", Country: "GB"}) {
 		if err != nil {
 			faults = append(faults, err)
 			continue
@@ -306,12 +312,18 @@ func (m memory) Close() error { return nil }
 func FuzzReaders(f *testing.F) {
 	f.Add(crlf("BEGIN:VCARD\nVERSION:2.1\nN;ENCODING=QUOTED-PRINTABLE:=\n=41;B\nTEL;CELL:1\nEND:VCARD\n"))
 	f.Add(crlf("BEGIN:VCALENDAR\nBEGIN:VTIMEZONE\nTZID:a\nBEGIN:STANDARD\nDTSTART:16010101T000000\nRRULE:FREQ=YEARLY;BYMONTH=2;BYMONTHDAY=30\nTZOFFSETTO:+0100\nEND:STANDARD\nEND:VTIMEZONE\nBEGIN:VEVENT\nDTSTART;TZID=a:20260101T000000\nSUMMARY:x\\\nEND:VEVENT\nEND:VCALENDAR\n"))
+	f.Add([]byte("From a@example.com Fri Nov 21 15:55:06 1997\nFrom: a@example.com\nContent-Type: multipart/mixed; boundary=b\n\n--b\nContent-Type: text/html\n\n<p>x\n--b--\n\nFrom b@example.com Fri Nov 21 15:55:06 1997\n\n>From x\n"))
+	f.Add([]byte("%PDF-1.4\n1 0 obj\n<</Title(a\\(b)/Author<feff0041>/CreationDate(D:20260911213100+01'00')>>\nendobj\ntrailer\n<</Info 1 0 R>>\n"))
+	f.Add([]byte("<title>a</title><p>b<script>c</script>"))
+	f.Add(zipped(f, "docProps/core.xml", "<a><title>b</title></a>", "word/document.xml", "<a><p><t>b</t></p></a>"))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		if len(b) > 4000 {
 			return
 		}
-		for _, r := range Readers {
-			all(t, r, b)
+		for _, path := range []string{"/a", "/a.txt", "/a.html", "/a.docx", "/a.eml"} {
+			if r := ReaderOf(path, b[:min(len(b), HeadLength)]); r != nil {
+				allOf(t, r, path, b)
+			}
 		}
 	})
 }

@@ -11,10 +11,10 @@ import (
 	"crosswind/core/fieldmap"
 )
 
-// whole is a file in memory.
-type whole struct{ *bytes.Reader }
+// inMemory is a file in memory.
+type inMemory struct{ *bytes.Reader }
 
-func (whole) Close() error { return nil }
+func (inMemory) Close() error { return nil }
 
 func ExampleRecords() {
 	dir, err := os.MkdirTemp("", "reading-")
@@ -37,7 +37,7 @@ INSERT INTO card VALUES (1, 'H. Vold', NULL, 1000000000); INSERT INTO reach VALU
 		fmt.Println(err)
 		return
 	}
-	file := &File{Path: "/data/people/people.db", Stored: "people.db", Size: int64(len(b)), Open: func() (Bytes, error) { return whole{bytes.NewReader(b)}, nil }}
+	file := &File{Path: "/data/people/people.db", Stored: "people.db", Size: int64(len(b)), Open: func() (Bytes, error) { return inMemory{bytes.NewReader(b)}, nil }}
 	for r, err := range Records([]*File{file}, Options{Maps: fieldmap.Maps, Country: "GB", Note: func(string) {}}) {
 		fmt.Println(r.Kind, r.State, r.Text, r.Handles(), r.At().Format("2006-01-02"), err)
 	}

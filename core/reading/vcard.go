@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"net/url"
 	"path"
@@ -33,8 +34,13 @@ func begins(head []byte, name string) bool {
 }
 
 // Read implements [Reader].
-func (v vcards) Read(content []byte, src *Text) iter.Seq2[*record.Record, error] {
+func (v vcards) Read(file *io.SectionReader, src *Text) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
+		content, err := whole(file, maxText)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
 		cards, err := components(content)
 		for _, c := range cards {
 			if c.name != "VCARD" {

@@ -16,7 +16,15 @@ const (
 	Contact Kind = "contact"
 	Event   Kind = "event"
 
+	Mail Kind = "mail"
+
 	Photograph Kind = "photograph"
+	Video      Kind = "video"
+	Recording  Kind = "recording"
+	Music      Kind = "music"
+
+	Jotting  Kind = "note"
+	Document Kind = "document"
 )
 
 // Group is what kinds that are looked at together have in common.
@@ -87,16 +95,28 @@ func init() {
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WhichWay}})
 	Register(About{Kind: "voicemail", Wordless: true, Title: "Voicemail", Plural: "Voicemails", Group: Talk, Time: "received", Party: "Left by",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WithAttachments}})
+	Register(About{Kind: Mail, Title: "Mail", Plural: "Mail", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
+		Says: []string{Title, WithAttachments}, Columns: []string{Title}, Further: []string{InConversation, WithAttachments}})
 	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
 		Columns: []string{Organisation, Note}})
 	Register(About{Kind: "account", Title: "Account", Plural: "Accounts", Group: People, Time: "added", Party: "Signed in as", Alone: true})
 	Register(About{Kind: Event, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true,
 		Columns: []string{"ended", Location}, Further: []string{Repeats}})
 	Register(About{Kind: "reminder", Title: "Reminder", Plural: "Reminders", Group: Plans, Time: "due", Party: "With", Nobody: true, Columns: []string{Outcome}})
-	Register(About{Kind: "note", Title: "Note", Plural: "Notes", Group: Plans, Time: "changed", Party: "Of", Nobody: true, Says: []string{Locked},
+	Register(About{Kind: Jotting, Title: "Note", Plural: "Notes", Group: Plans, Time: "changed", Party: "Of", Nobody: true, Says: []string{Locked},
 		Further: []string{Locked, WithAttachments}})
 	Register(About{Kind: Photograph, Title: "Photograph", Plural: "Photographs", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{AtPlace, MadeBy}, Further: []string{WithAttachments, Pixels}})
+	Register(About{Kind: Video, Title: "Video", Plural: "Videos", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+		Says: []string{WithAttachments}, Columns: []string{Duration, AtPlace, MadeBy}, Further: []string{WithAttachments, Pixels}})
+	Register(About{Kind: Recording, Title: "Recording", Plural: "Recordings", Group: Media, Time: "made", Party: "Of", Nobody: true,
+		Says: []string{WithAttachments}, Columns: []string{Duration, MadeBy}, Further: []string{WithAttachments}})
+	Register(About{Kind: Music, Title: "Music", Plural: "Music", Group: Media, Time: "made", Party: "Of", Nobody: true,
+		Says: []string{WithAttachments}, Columns: []string{"Artist", "Album", Duration}, Further: []string{WithAttachments}})
+	Register(About{Kind: "thumbnail", Title: "Thumbnail", Plural: "Thumbnails", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+		Says: []string{OfFile, WithAttachments}, Columns: []string{OfFile}, Further: []string{WithAttachments}})
+	Register(About{Kind: Document, Title: "Document", Plural: "Documents", Group: Files, Time: "changed", Party: "Of", Nobody: true,
+		Says: []string{Title, WithAttachments}, Columns: []string{Title, "Author"}, Further: []string{"made", WithAttachments}})
 	Register(About{Kind: "visit", Title: "Visit", Plural: "Visits", Group: Web, Time: "visited", Party: "Of", Nobody: true, Says: []string{Title, WebAddress}, Columns: []string{WebAddress}})
 	Register(About{Kind: "bookmark", Title: "Bookmark", Plural: "Bookmarks", Group: Web, Time: "added", Party: "Of", Nobody: true, Says: []string{WebAddress}, Columns: []string{WebAddress}})
 	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})

@@ -84,7 +84,8 @@ const (
 	Outcome      = "Outcome" // what became of it, or happened to it
 	WebAddress   = "Web address"
 	Title        = "Title"
-	Locked       = "Locked" // that its text cannot be read without a secret
+	OfFile       = "Of the file" // of what a small picture was made
+	Locked       = "Locked"      // that its text cannot be read without a secret
 	Note         = "Note"
 	MadeBy       = "Made by" // the device that says so of itself
 	Pixels       = "Pixels"  // width and height
@@ -103,7 +104,7 @@ var units = map[string]Unit{Duration: Seconds}
 // UnitOf is the unit of a fact of a standard name; known is false for other names.
 func UnitOf(name string) (u Unit, known bool) {
 	u, known = units[name]
-	known = known || slices.Contains([]string{Outcome, WebAddress, Title, Locked, Note, MadeBy, Pixels, Organisation, Location, Repeats, Identifier, LaterVersion, NoPlace, KeptAs}, name)
+	known = known || slices.Contains([]string{Outcome, WebAddress, Title, OfFile, Locked, Note, MadeBy, Pixels, Organisation, Location, Repeats, Identifier, LaterVersion, NoPlace, KeptAs}, name)
 	return u, known
 }
 
