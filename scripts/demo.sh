@@ -5,7 +5,7 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 command -v go >/dev/null || { echo "missing: Go (1.26 or newer). Install it first." >&2; exit 1; }
-scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 runuser=util-linux mkfs.ext4=e2fsprogs mkfs.fat=dosfstools mcopy=mtools
+scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 runuser=util-linux mkfs.ext4=e2fsprogs mkfs.fat=dosfstools mcopy=mtools ffmpeg=ffmpeg
 local=${CROSSWIND_LOCAL:-.local/demo}
 mkdir -p "$local"
 if [ -s "$local/crosswind.pid" ] && kill -0 "$(cat "$local/crosswind.pid")" 2>/dev/null; then

@@ -17,18 +17,17 @@ import (
 // previewCommand is the process in which hostile pictures and sounds are decoded. The application starts it.
 func previewCommand() *cobra.Command {
 	limits := false
-	c := &cobra.Command{Use: "preview", Short: "Makes a preview of standard input on standard output, within limits", Args: args(0, 0),
-		Long: "Reads a picture or a sound on standard input and writes a small JPEG or a WAV on standard output. The process first takes from itself what this does not need: files, the network, memory and time.",
-		RunE: func(*cobra.Command, []string) error {
-			lacks := preview.Confine()
+	c := &cobra.Command{Use: "preview [FORM]", Short: "Makes a preview of standard input on standard output, within limits", Args: args(0, 1),
+		Long: "Reads a picture, a film or a sound on standard input and writes a small JPEG or a WAV on standard output, or with FORM \"waveform\" a PNG of a sound. The process first takes from itself what this does not need: files, the network, other programs, memory and time.",
+		RunE: func(_ *cobra.Command, form []string) error {
 			if limits {
-				for _, l := range lacks {
+				for _, l := range preview.Confine() {
 					fmt.Println(l)
 				}
 				return nil
 			}
 			out := bufio.NewWriter(os.Stdout)
-			if err := preview.Make(out, os.Stdin); err != nil {
+			if err := preview.Make(out, os.Stdin, strings.Join(form, "")); err != nil {
 				return err
 			}
 			return out.Flush()

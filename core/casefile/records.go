@@ -135,6 +135,12 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 		if a.SHA256 == "" || a.SHA256 == o.SHA256 || r.FileWithheld {
 			continue
 		}
+		if len(a.Parts) > 0 {
+			if err := c.assembled(r.Record, a, listed[manifest]); err != nil {
+				c.fault(where, name+fmt.Sprintf("its attachment %d: %v", n+1, err), "", "")
+			}
+			continue
+		}
 		file := FilesDir + a.SHA256
 		c.used[file] = true
 		if s := c.sums[file]; s == nil {
@@ -153,6 +159,30 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 	case m.Reason != r.Mark || m.By != r.MarkedBy:
 		c.fault(where, name+"its mark is not that of the ledger", m.Reason+" ("+m.By+")", r.Mark+" ("+r.MarkedBy+")")
 	}
+}
+
+// assembled checks the bytes of an attachment that lies in parts of files.
+func (c *checker) assembled(r *record.Record, a record.Attachment, listed map[string]string) error {
+	sum, total := sha256.New(), int64(0)
+	for _, s := range a.Parts {
+		stored, file := s.In(r)
+		if listed[stored] != file {
+			return fmt.Errorf("the SHA-256 of the file that it lies in is %s", file)
+		}
+		c.used[FilesDir+file] = true
+		b, _, err := c.span(FilesDir+file, s.Offset, int64(s.Length))
+		if err != nil {
+			return err
+		}
+		if total += int64(len(b)); total > maxCell {
+			return fmt.Errorf("it has more than %d bytes", int64(maxCell))
+		}
+		sum.Write(b)
+	}
+	if got := hex.EncodeToString(sum.Sum(nil)); got != a.SHA256 {
+		return fmt.Errorf("its SHA-256 is %s, not %s", got, a.SHA256)
+	}
+	return nil
 }
 
 // fieldMap gives the field map that a record names, which the package carries.

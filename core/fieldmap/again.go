@@ -176,7 +176,7 @@ func (rd *Reading) again(r *record.Record, cell []byte, enc sqlitefile.Encoding)
 		files := func(x *record.Record) string {
 			var all []string
 			for _, a := range x.Attachments {
-				a.SHA256, a.Missing = "", ""
+				a.SHA256, a.Missing, a.Parts = "", "", nil
 				b, _ := json.Marshal(a)
 				all = append(all, string(b))
 			}

@@ -8,7 +8,9 @@
 package fieldmap
 
 import (
+	"bytes"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"fmt"
 	"io"
@@ -215,6 +217,9 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	gave := rd.lookUp(r, c, look)
 	for i := range r.Attachments {
 		a := &r.Attachments[i]
+		if a.Missing != "" { // its row has it
+			continue
+		}
 		sum, there := "", false
 		if a.Path != "" && src.File != nil {
 			sum, there = src.File(a.Path)
@@ -239,6 +244,7 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 			p.Name, p.Card, p.CardState = n.Text, n.Card, n.State
 		}
 	}
+	rd.within(r, f, row, src)
 	o, err := origin(row, src)
 	o.FieldMap, o.MapSHA256 = m.ID(), m.SHA256
 	r.Origins = []record.Origin{o}
@@ -249,6 +255,70 @@ func (rd *Reading) record(m *Map, f *sqlitefile.File, row *salvage.Row, src *Sou
 	}
 	r.SetUID()
 	return r, err
+}
+
+// within finds where the bytes of those attachments lie that the row itself has.
+func (rd *Reading) within(r *record.Record, f *sqlitefile.File, row *salvage.Row, src *Source) {
+	n, c := 0, columns{row, f.Encoding}
+	for i := range rd.Attachments {
+		def := &rd.Attachments[i]
+		if def.Table != "" {
+			continue
+		}
+		if _, ok := def.read(c.get, c.enc); !ok {
+			continue
+		}
+		if a := &r.Attachments[n]; def.Data != nil && a.Missing == record.WithinIt {
+			v, _ := c.get(def.Data.Column)
+			if a.Parts = src.spans(f, row, def.Data.Column, v.Bytes()); a.Parts != nil {
+				sum := sha256.Sum256(v.Bytes())
+				a.SHA256, a.Missing = hex.EncodeToString(sum[:]), ""
+			}
+		}
+		n++
+	}
+}
+
+// spans says where the bytes of a column lie: in the row's cell, and in the overflow pages that it leads to (SQLite's
+// file format, section 1.6). It is nil where these do not hold them, as where another version of a page did.
+func (src *Source) spans(f *sqlitefile.File, row *salvage.Row, column string, want []byte) (spans []record.Span) {
+	i := slices.IndexFunc(row.Fields(), func(f salvage.Field) bool { return f.Name == column && f.Role == "value" })
+	if i < 0 {
+		return nil
+	}
+	local := row.Fields()[i]
+	own := src.of(row.Part)
+	holds := func(in *Source, at int64, n int) bool {
+		b := make([]byte, n)
+		if k, _ := in.Bytes.ReadAt(b, at); k < n || !bytes.Equal(b, want[:n]) {
+			return false
+		}
+		s := record.Span{Offset: at, Length: n}
+		if in != own {
+			s.Stored, s.SHA256 = in.Stored, in.SHA256
+		}
+		spans, want = append(spans, s), want[n:]
+		return true
+	}
+	if local.Length > len(want) || local.Length > 0 && !holds(own, local.Offset, local.Length) {
+		return nil
+	}
+	next := make([]byte, 4)
+	if _, err := own.Bytes.ReadAt(next, row.Offset+int64(row.Length)-4); err != nil && len(want) > 0 {
+		return nil
+	}
+	for len(want) > 0 {
+		n := binary.BigEndian.Uint32(next)
+		if n == 0 || n > f.Pages {
+			return nil
+		}
+		page := f.Current(n)
+		in := src.of(page.Part)
+		if _, err := in.Bytes.ReadAt(next, page.Offset); err != nil || !holds(in, page.Offset+4, min(len(want), f.Usable()-4)) {
+			return nil
+		}
+	}
+	return spans
 }
 
 // given is where something of a record was read from.

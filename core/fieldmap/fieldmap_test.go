@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -335,7 +336,7 @@ func TestMapsAreRefused(t *testing.T) {
 		{"kind = \"message\"", "kind = \"fix\"\nparties = [{ role = \"with\", column = \"y\" }]", `a.toml, line 8: records of the kind "fix" name nobody`},
 		{"text =", "place = { latitude = { column = \"y\" } }\ntext =", "a.toml, line 5: a place needs latitude and longitude"},
 		{"text =", "attachments = [{ table = \"u\", path = { column = \"y\" } }]\ntext =", "a.toml, line 8: the 1. of the attachments needs table, key and of"},
-		{"text =", "attachments = [{ size = { column = \"y\" } }]\ntext =", "a.toml, line 5: the 1. of the attachments needs a name, a path or a type"},
+		{"text =", "attachments = [{ size = { column = \"y\" } }]\ntext =", "a.toml, line 5: the 1. of the attachments needs a name, a path, a type or data"},
 		{"text =", "text = { column = \"z\", prefix = \"/\" }\n#", `a.toml, line 8: text cannot have "prefix"`},
 		{"text =", "where = { column = \"y\" }\ntext =", "a.toml, line 5: a condition needs a column"},
 	} {
@@ -404,6 +405,68 @@ func TestATimeWithinJSON(t *testing.T) {
 		want := map[string]string{"sent": "2026-09-11T21:03:46Z", "read": "2001-01-01T00:00:01.5Z", "edited": "2026-09-11T20:58:12Z"}
 		if !maps.Equal(got, want) || r.Text != "2026-09-11 20:58:12" {
 			t.Errorf("%v: %v, text %q", enc, got, r.Text)
+		}
+	}
+}
+
+// The bytes of a file that a row has itself lie where the record says: in its cell and in overflow pages, in the
+// database and in its log; and where they are not whole that is said. The bytes are those that sqlite3 reads.
+func TestFilesWithinRows(t *testing.T) {
+	m, err := Parse("held.toml", []byte("name = \"held\"\nversion = 1\npath = \"/h.db\"\n[tables]\np = [\"id\", \"of\", \"b\"]\n[[reading]]\ntable = \"p\"\nkind = \"thumbnail\"\nfacts = [{ name = \"Of the file\", column = \"of\" }]\nattachments = [{ data = { column = \"b\" } }]\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := Maps
+	Add(m)
+	defer func() { Maps = before }()
+	script := "PRAGMA page_size=1024; PRAGMA secure_delete=0; CREATE TABLE p(id INTEGER PRIMARY KEY, of TEXT, b BLOB);\n"
+	want := map[string][]byte{}
+	r := rand.New(rand.NewPCG(1, 2))
+	add := func(i, size int) string {
+		b := make([]byte, size)
+		for k := range b {
+			b[k] = byte(r.Uint32())
+		}
+		want[fmt.Sprint("f", i)] = b
+		return fmt.Sprintf("INSERT INTO p VALUES (%d, 'f%d', x'%x');\n", i, i, b)
+	}
+	for i, size := range []int{1, 40, 900, 1000, 1500, 3000, 10_000, 60_000, 2000, 2000, 2000} {
+		script += add(i, size)
+	}
+	script += "DELETE FROM p WHERE id IN (4, 6, 8);\n"
+	for _, wal := range []bool{false, true} {
+		sql := script
+		if wal {
+			sql = "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0;\n" + script + "PRAGMA wal_checkpoint;\n" + add(20, 5000) + "UPDATE p SET of = 'f9' WHERE id = 9;\n.shell cp %DB% %DB%.copy\n.shell cp %DB%-wal %DB%.copy-wal\n"
+		}
+		rs, raw := read(t, "/h.db", sql, wal, Names{})
+		whole := 0
+		for _, x := range rs {
+			name := x.Fact(record.OfFile).Value
+			if len(x.Attachments) != 1 || name == "" {
+				continue
+			}
+			a := x.Attachments[0]
+			if a.SHA256 == "" {
+				if x.State == record.Intact {
+					t.Errorf("%s %s: %+v", name, x.State, a)
+				}
+				continue
+			}
+			var got []byte
+			for _, s := range a.Parts {
+				stored, _ := s.In(x)
+				got = append(got, raw[stored][s.Offset:s.Offset+int64(s.Length)]...)
+			}
+			if sum := sha256.Sum256(got); !bytes.Equal(got, want[name]) || hex.EncodeToString(sum[:]) != a.SHA256 || int(*a.Size) != len(got) {
+				t.Errorf("%s %s: %d bytes of %d in %d parts", name, x.State, len(got), len(want[name]), len(a.Parts))
+			}
+			if whole++; x.State == record.Intact && len(got) > 4100 && len(a.Parts) < 2 {
+				t.Errorf("%s lies in %d parts", name, len(a.Parts))
+			}
+		}
+		if whole < 8 {
+			t.Errorf("log %t: %d of %d are whole", wal, whole, len(rs))
 		}
 	}
 }

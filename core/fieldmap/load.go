@@ -272,8 +272,11 @@ func (m *Map) readyLists(i int) error {
 		if (a.Table == "") != (a.Key == "") || (a.Table == "") != (a.Of == "") {
 			return m.fault(section, i, cmp.Or(a.Table, a.Key, a.Of), "the %d. of the attachments needs table, key and of, or none of these if the row itself names it", k+1)
 		}
-		if a.Name == nil && a.Path == nil && a.Type == nil {
-			return m.fault(section, i, a.Table, "the %d. of the attachments needs a name, a path or a type", k+1)
+		if a.Name == nil && a.Path == nil && a.Type == nil && a.Data == nil {
+			return m.fault(section, i, a.Table, "the %d. of the attachments needs a name, a path, a type or data", k+1)
+		}
+		if a.Data != nil && (a.Table != "" || a.Path != nil) {
+			return m.fault(section, i, a.Data.Column, "the %d. of the attachments has data, and so neither a table nor a path", k+1)
 		}
 	}
 	return nil

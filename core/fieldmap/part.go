@@ -1,6 +1,7 @@
 package fieldmap
 
 import (
+	"cmp"
 	"encoding/binary"
 	"encoding/json"
 	"fmt"
@@ -95,9 +96,11 @@ type Attachments struct {
 	Type  *Part  `toml:"type"`
 	Size  *Part  `toml:"size"`
 	Path  *Part  `toml:"path"`
+	// Data is the column of the record's own row that has the file itself, a BLOB.
+	Data *Part `toml:"data"`
 }
 
-func (a *Attachments) parts() []*Part { return []*Part{a.Name, a.Type, a.Size, a.Path} }
+func (a *Attachments) parts() []*Part { return []*Part{a.Name, a.Type, a.Size, a.Path, a.Data} }
 
 // read gives what a row says of a file; ok is false if that is nothing.
 func (a *Attachments) read(get getter, enc sqlitefile.Encoding) (f record.Attachment, ok bool) {
@@ -111,6 +114,19 @@ func (a *Attachments) read(get getter, enc sqlitefile.Encoding) (f record.Attach
 			size := record.Int(n)
 			f.Size = &size
 		}
+	}
+	if a.Data != nil {
+		v, whole := get(a.Data.Column)
+		if v.Class() != sqlitefile.Blob || len(v.Bytes()) == 0 {
+			return f, false
+		}
+		if f.Missing = record.WithinIt; !whole {
+			f.Missing = record.NotWhole
+		} else if f.Size == nil {
+			size := record.Int(len(v.Bytes()))
+			f.Size = &size
+		}
+		f.Name = cmp.Or(f.Name, a.Data.Column)
 	}
 	return f, f.Name != "" || f.Type != "" || f.Path != "" || f.Size != nil
 }

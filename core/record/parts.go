@@ -41,7 +41,24 @@ type Attachment struct {
 	Size    *Int   `json:"size,omitempty"`    // bytes, as the source says
 	Path    string `json:"path,omitempty"`    // on the handset
 	SHA256  string `json:"sha256,omitempty"`  // of its bytes, hex, if they were read
+	Parts   []Span `json:"parts,omitempty"`   // where its bytes lie if it is no file of its own, in their order
 	Missing string `json:"missing,omitempty"` // why they were not
+}
+
+// Span is a run of bytes of a file.
+type Span struct {
+	Stored string `json:"stored,omitempty"` // of the file below the source, and
+	SHA256 string `json:"sha256,omitempty"` // its own, hex; both left out if it is the file that proves the record
+	Offset int64  `json:"offset"`
+	Length int    `json:"length"`
+}
+
+// In is the file that a span of an attachment of r lies in.
+func (s Span) In(r *Record) (stored, sha256 string) {
+	if s.Stored == "" {
+		return r.Origin().Stored, r.Origin().SHA256
+	}
+	return s.Stored, s.SHA256
 }
 
 // Why the bytes of an attachment were not read.
@@ -49,6 +66,7 @@ const (
 	NotInSource = "not in the source"
 	WithinIt    = "part of the record's own bytes"
 	NoPath      = "its path did not survive"
+	NotWhole    = "its bytes did not survive whole"
 )
 
 // Title is what an attachment is called: its name, or what else it is told by.

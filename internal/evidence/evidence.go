@@ -4,6 +4,7 @@
 package evidence
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -13,6 +14,7 @@ import (
 	"strings"
 
 	"crosswind/core/digest"
+	"crosswind/core/record"
 	"crosswind/core/scope"
 	"crosswind/core/sqlitefile"
 	"crosswind/internal/recovery"
@@ -102,6 +104,9 @@ func (d *Door) Attachment(ctx context.Context, caseID, id int64, n int) (sha256 
 		return "", nil, fmt.Errorf("attachment %d of record %d: %w", n, id, store.ErrNotFound)
 	}
 	a := w.Attachments[n]
+	if len(a.Parts) > 0 {
+		return a.SHA256, func() (io.ReadCloser, error) { return d.assembled(ctx, r.AcquisitionID, w, a) }, nil
+	}
 	files, err := d.store.FilesByRealPath(ctx, r.AcquisitionID, []string{a.Path})
 	if err != nil {
 		return "", nil, err
@@ -112,6 +117,36 @@ func (d *Door) Attachment(ctx context.Context, caseID, id int64, n int) (sha256 
 		}
 	}
 	return "", nil, fmt.Errorf("the file of attachment %d of record %d: %w", n, id, store.ErrNotFound)
+}
+
+// assembled reads an attachment that lies in parts of files of the same acquisition.
+func (d *Door) assembled(ctx context.Context, acquisition int64, w *record.Record, a record.Attachment) (io.ReadCloser, error) {
+	var all []byte
+	for _, s := range a.Parts {
+		stored, sum := s.In(w)
+		f, err := d.store.FileByPath(ctx, acquisition, store.Both, stored)
+		if err != nil {
+			return nil, err
+		}
+		if f.SHA256 != sum || s.Offset < 0 || s.Length <= 0 || s.Offset > f.Size || int64(s.Length) > f.Size-s.Offset || len(all)+s.Length > maxCell {
+			return nil, fmt.Errorf("record %s claims %d bytes from offset %d of %s", w.UID, s.Length, s.Offset, stored)
+		}
+		b, err := d.vault.Open(sum)
+		if err != nil {
+			return nil, err
+		}
+		part := make([]byte, s.Length)
+		_, err = b.ReadAt(part, s.Offset)
+		b.Close()
+		if err != nil && !errors.Is(err, io.EOF) {
+			return nil, fmt.Errorf("reading an attachment of record %s: %w", w.UID, err)
+		}
+		all = append(all, part...)
+	}
+	if sum := sha256.Sum256(all); hex.EncodeToString(sum[:]) != a.SHA256 {
+		return nil, fmt.Errorf("an attachment of record %s has the SHA-256 %x, and was read as %s", w.UID, sum, a.SHA256)
+	}
+	return io.NopCloser(bytes.NewReader(all)), nil
 }
 
 // Whole opens a file of an acquisition if every byte of it may be seen; why says why

@@ -11,8 +11,9 @@ import (
 	"image/color"
 	_ "image/gif"
 	"image/jpeg"
-	_ "image/png"
+	"image/png"
 	"io"
+	"strings"
 
 	"golang.org/x/image/draw"
 	_ "golang.org/x/image/webp"
@@ -28,8 +29,15 @@ const (
 	MaxOutput = 4 << 20    // bytes of what is made
 )
 
-// Make reads a file and writes its preview. It runs in the child, after Confine.
-func Make(w io.Writer, r io.Reader) error {
+// The forms of a preview.
+const (
+	Shown    = ""         // a picture, or a sound that plays
+	Waveform = "waveform" // the picture of a sound
+)
+
+// Make confines this process, reads a file and writes its preview in one of the forms. It runs in the child.
+func Make(w io.Writer, r io.Reader, form string) error {
+	limit()
 	b, err := io.ReadAll(io.LimitReader(r, MaxInput+1))
 	if err != nil {
 		return err
@@ -37,13 +45,44 @@ func Make(w io.Writer, r io.Reader) error {
 	if len(b) > MaxInput {
 		return fmt.Errorf("preview: it has more than %d bytes", MaxInput)
 	}
-	if out, err := sound(b); err == nil || !errors.Is(err, errOther) {
-		if err == nil {
-			_, err = w.Write(out)
+	media := media.ClipType(b[:min(len(b), 16)])
+	var decoder *ffmpeg
+	if media != "" && !linear(b) {
+		if decoder, err = openFFmpeg(b); err != nil {
+			return err
 		}
+		restrict(decoder.program)
+	} else {
+		restrict("")
+	}
+	switch {
+	case strings.HasPrefix(media, "video/") && form == Shown:
+		if err := decoder.frames(w, b); err == nil || !errors.Is(err, errNoPictures) {
+			return err
+		}
+	case media == "":
+		if form != Shown {
+			return errOther
+		}
+		return picture(w, b)
+	}
+	samples, rate, err := decoded(decoder, b)
+	if err != nil {
 		return err
 	}
-	return picture(w, b)
+	if form == Waveform {
+		return png.Encode(w, waveform(samples))
+	}
+	_, err = w.Write(wave(samples, rate))
+	return err
+}
+
+// decoded gives the samples of a sound, and how many are played in a second.
+func decoded(decoder *ffmpeg, b []byte) ([]int16, int, error) {
+	if decoder != nil {
+		return decoder.sound()
+	}
+	return sound(b)
 }
 
 func picture(w io.Writer, b []byte) error {

@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -18,7 +19,7 @@ import (
 )
 
 // Version of what is made: another one makes previews anew.
-const Version = "1"
+const Version = "2"
 
 // Maker makes previews in child processes, and keeps them.
 type Maker struct {
@@ -41,13 +42,16 @@ type Fault struct{ Why string }
 
 func (f *Fault) Error() string { return f.Why }
 
-// Preview gives the preview of content under its SHA-256, hex, and its media type. A *Fault is
-// of the content.
-func (m *Maker) Preview(ctx context.Context, sha256 string, content func() (io.ReadCloser, error)) ([]byte, string, error) {
+// Preview gives the preview of content, in a form, under its SHA-256, hex, and its media type. A *Fault
+// is of the content.
+func (m *Maker) Preview(ctx context.Context, form, sha256 string, content func() (io.ReadCloser, error)) ([]byte, string, error) {
 	if len(sha256) != 64 || strings.Trim(sha256, "0123456789abcdef") != "" {
 		return nil, "", fmt.Errorf("preview: %q is not a SHA-256", sha256)
 	}
-	kept := filepath.Join(m.Dir, Version, sha256[:2], sha256)
+	if form != Shown && form != Waveform {
+		return nil, "", fmt.Errorf("preview: there is no form %q", form)
+	}
+	kept := filepath.Join(m.Dir, Version, form, sha256[:2], sha256)
 	if b, err := os.ReadFile(kept); err == nil {
 		return b, typeOf(b), nil
 	}
@@ -63,7 +67,7 @@ func (m *Maker) Preview(ctx context.Context, sha256 string, content func() (io.R
 		return nil, "", err
 	}
 	defer in.Close()
-	b, err := m.run(ctx, in)
+	b, err := m.run(ctx, form, in)
 	if err != nil {
 		return nil, "", err
 	}
@@ -81,6 +85,8 @@ func typeOf(b []byte) string {
 	switch {
 	case bytes.HasPrefix(b, []byte("\xff\xd8\xff")):
 		return "image/jpeg"
+	case bytes.HasPrefix(b, []byte("\x89PNG\r\n\x1a\n")):
+		return "image/png"
 	case len(b) > 12 && string(b[:4]) == "RIFF" && string(b[8:12]) == "WAVE":
 		return "audio/wav"
 	}
@@ -107,19 +113,19 @@ func (m *Maker) patience() time.Duration { return cmp.Or(m.Patience, 20*time.Sec
 
 // run starts a child with nothing of the application's: no environment, no folder of its own,
 // and where the kernel lets it a network of its own, which leads nowhere.
-func (m *Maker) run(ctx context.Context, in io.Reader) ([]byte, error) {
+func (m *Maker) run(ctx context.Context, form string, in io.Reader) ([]byte, error) {
 	ctx, cancel := context.WithTimeout(ctx, m.patience())
 	defer cancel()
-	out, err := m.start(ctx, in, syscall.CLONE_NEWUSER|syscall.CLONE_NEWNET)
+	out, err := m.start(ctx, form, in, syscall.CLONE_NEWUSER|syscall.CLONE_NEWNET)
 	if errors.Is(err, syscall.EPERM) || errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EINVAL) {
 		m.said.Do(func() { m.Log.Warn("previews run without a network namespace of their own", "error", err) })
-		out, err = m.start(ctx, in, 0)
+		out, err = m.start(ctx, form, in, 0)
 	}
 	return out, err
 }
 
-func (m *Maker) start(ctx context.Context, in io.Reader, apart uintptr) ([]byte, error) {
-	c := exec.CommandContext(ctx, m.Command[0], m.Command[1:]...)
+func (m *Maker) start(ctx context.Context, form string, in io.Reader, apart uintptr) ([]byte, error) {
+	c := exec.CommandContext(ctx, m.Command[0], append(slices.Clone(m.Command[1:]), form)...)
 	c.Env, c.Dir = []string{"GOMAXPROCS=2"}, "/"
 	c.Stdin = in
 	out, said := &bounded{most: MaxOutput}, &bounded{most: 4 << 10}
@@ -145,7 +151,7 @@ func (m *Maker) start(ctx context.Context, in io.Reader, apart uintptr) ([]byte,
 	case strings.Contains(why, "out of memory") || strings.Contains(why, "cannot allocate"):
 		return nil, &Fault{"the process that makes previews used more memory than it may, and ended"}
 	}
-	return nil, &Fault{strings.TrimPrefix(why, "crosswind: ")}
+	return nil, &Fault{strings.TrimPrefix(strings.TrimPrefix(why, "crosswind: "), "preview: ")}
 }
 
 // bounded keeps so many bytes, and takes no more. It is no [bytes.Buffer]: that would be read into

@@ -16,6 +16,7 @@ import (
 	"log/slog"
 	"net"
 	"os"
+	"os/exec"
 	"strings"
 	"testing"
 	"time"
@@ -33,13 +34,15 @@ func TestMain(m *testing.M) {
 }
 
 func child(what string, more []string) int {
-	lacks := Confine()
-	switch what {
-	case "make":
-		if err := Make(os.Stdout, os.Stdin); err != nil {
+	if what == "make" { // which confines itself
+		if err := Make(os.Stdout, os.Stdin, more[len(more)-1]); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}
+		return 0
+	}
+	lacks := Confine()
+	switch what {
 	case "tell": // what the kernel says, and what it lets be done
 		said := map[string]any{"lacks": lacks}
 		for name, which := range map[string]int{"memory": unix.RLIMIT_AS, "seconds": unix.RLIMIT_CPU, "handles": unix.RLIMIT_NOFILE, "written": unix.RLIMIT_FSIZE} {
@@ -52,6 +55,9 @@ func child(what string, more []string) int {
 		said["file"] = err == nil
 		_, err = net.DialTimeout("tcp", more[0], time.Second)
 		said["socket"] = err == nil
+		said["program"] = exec.Command("/bin/true").Run() == nil
+		mode, _ := unix.PrctlRetInt(unix.PR_GET_SECCOMP, 0, 0, 0, 0)
+		said["seccomp"] = mode == 2 // a filter
 		b, _ := json.Marshal(said)
 		fmt.Fprintln(os.Stderr, string(b))
 		return 1
@@ -89,7 +95,11 @@ func maker(t testing.TB, what string, more ...string) *Maker {
 }
 
 func (m *Maker) of(b []byte) ([]byte, string, error) {
-	return m.Preview(context.Background(), strings.Repeat("a", 64), func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b)), nil })
+	return m.as(Shown, b)
+}
+
+func (m *Maker) as(form string, b []byte) ([]byte, string, error) {
+	return m.Preview(context.Background(), form, strings.Repeat("a", 64), func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b)), nil })
 }
 
 // A picture whose left half is red is turned as Exif says; of a sound the samples are taken over.
@@ -158,7 +168,7 @@ func TestHostileMedia(t *testing.T) {
 		"pixels":   {"make", huge, "claims 60000 × 60000 pixels"},
 		"cut off":  {"make", cut.Bytes()[:cut.Len()/2], "decoding a picture"},
 		"a text":   {"make", []byte("no picture"), "no picture that can be shown"},
-		"no sound": {"make", []byte("RIFF\xff\xff\xff\xffWAVEdata\xff\xff\xff\xff"), "not of linear samples"},
+		"no sound": {"make", []byte("RIFF\xff\xff\xff\xffWAVEdata\xff\xff\xff\xff"), "FFmpeg cannot decode it"},
 		"nothing":  {"make", nil, "no picture that can be shown"},
 		"endless":  {"make", make([]byte, MaxInput+10), "more than"},
 		"a flood":  {"flood", nil, "gave more than it may"},
@@ -175,7 +185,7 @@ func TestHostileMedia(t *testing.T) {
 	if _, _, err := m.of(nil); err == nil || !strings.Contains(err.Error(), "took longer than 300ms") {
 		t.Errorf("one that never ends: %v", err)
 	}
-	if _, _, err := m.Preview(context.Background(), "../../x", nil); err == nil {
+	if _, _, err := m.Preview(context.Background(), Shown, "../../x", nil); err == nil {
 		t.Error("a name that leads elsewhere is taken")
 	}
 }
@@ -194,7 +204,7 @@ func TestTheKernelKeepsTheLimits(t *testing.T) {
 	_, _, err = m.of(nil)
 	var said struct {
 		Memory, Seconds, Handles, Written uint64
-		File, Socket                      bool
+		File, Socket, Program, Seccomp    bool
 		Lacks                             []string
 	}
 	if err == nil || json.Unmarshal([]byte(err.Error()), &said) != nil {
@@ -204,6 +214,9 @@ func TestTheKernelKeepsTheLimits(t *testing.T) {
 		t.Errorf("%+v", said)
 	}
 	// What a kernel does not have it cannot keep, and that is said.
+	if filtered := !strings.Contains(fmt.Sprint(said.Lacks), "seccomp"); filtered != said.Seccomp || filtered && (said.Program || said.Socket) {
+		t.Errorf("a filter of calls %t: a program is started %t, a connection opened %t: %v", said.Seccomp, said.Program, said.Socket, said.Lacks)
+	}
 	landlocked, apart := !strings.Contains(fmt.Sprint(said.Lacks), "Landlock"), !strings.Contains(log.String(), "without a network namespace")
 	if landlocked && said.File || (landlocked || apart) && said.Socket {
 		t.Errorf("it opens a file %t or a connection %t: %v", said.File, said.Socket, said.Lacks)

@@ -1,12 +1,9 @@
 package democase
 
 import (
-	"bytes"
 	"encoding/binary"
-	"fmt"
 	"image"
 	"image/color"
-	"image/jpeg"
 	"math"
 	"math/rand/v2"
 	"time"
@@ -25,7 +22,7 @@ type shot struct {
 // shots are those of the harbour phone up to end, of which the one of the evening is by the store.
 func shots(end time.Time) (out []shot) {
 	r := rand.New(rand.NewPCG(26, 9))
-	for i := range 24 {
+	for i := range 52 {
 		at := start.AddDate(0, 0, 8*i).Add(time.Duration(6+r.IntN(8)) * time.Hour).Add(time.Duration(r.IntN(3600)) * time.Second)
 		s := shot{at: at, offset: "+00:00", turned: []uint16{1, 1, 6, 8, 3}[r.IntN(5)], device: [2]string{"Orlop", Handset.Mark}}
 		if i%5 != 4 {
@@ -45,19 +42,6 @@ func shots(end time.Time) (out []shot) {
 		}
 	}
 	return out
-}
-
-// cameraFiles are the photographs of the harbour phone's camera.
-func cameraFiles(end time.Time) (out []content, err error) {
-	r := rand.New(rand.NewPCG(26, 10))
-	for i, s := range shots(end) {
-		var b bytes.Buffer
-		if err := jpeg.Encode(&b, held(scenery(r, s.at), s.turned), &jpeg.Options{Quality: 82}); err != nil {
-			return nil, err
-		}
-		out = append(out, content{fmt.Sprintf("/media/camera/C%04d.jpg", i+1), s.into(b.Bytes()), s.at})
-	}
-	return out, nil
 }
 
 // scenery is sea, sky and skerries, lit as the hour has it.

@@ -1,6 +1,7 @@
 package democase
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
@@ -30,8 +31,6 @@ var met = []struct{ name, number, party string }{
 	{"Ida, night desk", "+44 7700 900733", "work"}, {"Dentist", "+44 1632 960171", ""}, {"Mother", "+44 7700 900260", "home"},
 }
 
-var said = []string{"the inventory is on Friday", "who has the spare key", "I lock up at eight", "count the cases again", "two boxes are open", "come by the back", "not on the phone", "the van was there again", "yes", "later", "I am at the desk until ten", "bring the list"}
-
 // gone is what Maren deleted on 12 September.
 var gone = []struct {
 	minute int
@@ -48,7 +47,8 @@ var gone = []struct {
 func galleyFiles(work string, end time.Time, few bool) ([]content, *Truth, error) {
 	t := &Truth{Live: map[string]int{}}
 	var out []content
-	makers := []maker{{wirePath, wire}, {bellPath, bell}, {folkPath, folk}}
+	from := begin(few)
+	makers := []maker{{wirePath, since(from, wire)}, {bellPath, since(from, bell)}, {folkPath, since(from, folk)}}
 	if !few {
 		makers = append(makers, tarnApps...)
 	}
@@ -60,11 +60,12 @@ func galleyFiles(work string, end time.Time, few bool) ([]content, *Truth, error
 		out = append(out, content{m.path, b, end})
 	}
 	if !few {
-		more, err := tarnFiles(end)
-		if err != nil {
+		more, err1 := tarnFiles(end)
+		library, err2 := tarnLibrary.libraryFiles(end)
+		if err := errors.Join(err1, err2); err != nil {
 			return nil, nil, err
 		}
-		out = append(out, more...)
+		out = append(append(out, more...), library...)
 	}
 	out = append(out, content{"/etc/device.ini", []byte("[device]\nname=" + Galley.Name + "\nmark=" + Galley.Mark + "\nserial=" + Galley.Serial + "\n"), end},
 		content{"/etc/.cells", []byte("last=2026-09-22T18:55:02Z\n"), end})
@@ -74,7 +75,7 @@ func galleyFiles(work string, end time.Time, few bool) ([]content, *Truth, error
 		if err != nil {
 			return nil, nil, err
 		}
-		if at := start.AddDate(0, 0, 5+i*16); at.Before(end) {
+		if at := lately.AddDate(0, 0, 5+i*16); at.Before(end) {
 			out = append(out, content{fmt.Sprintf("/shots/2026/s-%03d.png", i+1), b, at})
 		}
 	}
@@ -82,7 +83,7 @@ func galleyFiles(work string, end time.Time, few bool) ([]content, *Truth, error
 }
 
 // wire writes the message app's database: layout "wire 3".
-func wire(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+func wire(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 2048)
 	if err != nil {
 		return nil, err
@@ -97,16 +98,19 @@ func wire(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		db.exec("INSERT INTO thread VALUES (?, ?)", 10*(i+1), m.name)
 	}
 	var all []line
-	for _, l := range lines(end.Add(-time.Minute)) {
+	for _, l := range lines(from, end.Add(-time.Minute)) {
 		if people[l.who].name == "Maren O." {
 			all = append(all, line{0, !l.mine, l.at.Add(time.Duration(300+r.IntN(2500)) * time.Millisecond), l.body})
 		}
 	}
-	for at, n := start.Add(3*time.Hour), 0; n < 1800; n++ {
-		if at = at.Add(time.Duration(40+r.IntN(320)) * time.Minute); at.After(end) {
-			break
+	for at := from.Add(3 * time.Hour); at.Before(end); at = at.Add(time.Duration(140+r.IntN(1100)) * time.Minute) {
+		who, mine := 1+r.IntN(len(met)-1), r.IntN(2)
+		for _, l := range exchange(r, 2) {
+			if at.Before(end) {
+				all = append(all, line{who, (l.who+mine)%2 == 0, at, l.said})
+			}
+			at = at.Add(time.Duration(15+r.IntN(400)) * time.Second)
 		}
-		all = append(all, line{1 + r.IntN(len(met)-1), r.IntN(2) == 0, at, fmt.Sprintf("%s [%d]", said[r.IntN(len(said))], n+1)})
 	}
 	for _, g := range gone {
 		if at := evening.Add(time.Duration(g.minute) * time.Minute); at.Before(end) {
@@ -137,7 +141,7 @@ func wire(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 }
 
 // bell writes the call app's database: layout "bell 2".
-func bell(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+func bell(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 4096)
 	if err != nil {
 		return nil, err
@@ -145,7 +149,7 @@ func bell(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	defer db.Close()
 	db.exec("CREATE TABLE bell(no INTEGER PRIMARY KEY, party TEXT NOT NULL, sort TEXT NOT NULL, at INTEGER NOT NULL, lasted INTEGER NOT NULL)")
 	db.exec("BEGIN")
-	for at, n := start, 0; n < 300; n++ {
+	for at, n := from, 0; n < 800; n++ {
 		if at = at.Add(time.Duration(200+r.IntN(1500)) * time.Minute); at.After(end) {
 			break
 		}
@@ -162,7 +166,7 @@ func bell(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 }
 
 // folk writes the contacts app's database: layout "folk 1".
-func folk(path string, _ time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
+func folk(path string, from, _ time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 1024)
 	if err != nil {
 		return nil, err
@@ -172,9 +176,15 @@ func folk(path string, _ time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE digits(who INTEGER NOT NULL, number TEXT NOT NULL)")
 	db.exec("BEGIN")
 	for i, m := range met {
-		noted := start.AddDate(0, 0, -i)
+		noted := from.AddDate(0, 0, -i)
 		db.exec("INSERT INTO who VALUES (?, ?, nullif(?, ''), ?)", i+1, m.name, m.party, (noted.Unix()-fieldmap.Ticks1601.Since.Unix())*10_000_000)
 		db.exec("INSERT INTO digits VALUES (?, ?)", i+1, m.number)
+	}
+	if from == start {
+		db.exec("CREATE TABLE likeness(who INTEGER NOT NULL, path TEXT NOT NULL)")
+		for i := range met[:4] {
+			db.exec("INSERT INTO likeness VALUES (?, ?)", i+1, fmt.Sprintf("/apps/folk/likeness/%d.jpg", i+1))
+		}
 	}
 	db.exec("COMMIT")
 	return db.finish(t, folkPath, "who", "digits")

@@ -24,7 +24,7 @@ const (
 	bridgePath  = "/system/bridge.db"
 )
 
-var orlopApps = []maker{{ternPath, tern}, {almanacPath, almanac}, {jotPath, jot}, {driftPath, drift}, {wakePath, wake}, {harkPath, hark}, {bridgePath, bridge}}
+var orlopApps = []maker{{ternPath, tern}, {almanacPath, almanac}, {jotPath, jot}, {driftPath, drift}, {wakePath, wake}, {harkPath, hark}, {bridgePath, bridge}, {shelfPath, shelf}, {smallPath, thumbs}, {postPath, post}}
 
 // evening is when the planted lines begin.
 var evening = time.Date(2026, 9, 11, 21, 1, 12, 0, time.UTC)
@@ -112,7 +112,7 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		db.exec("INSERT INTO word VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", n, room+1, crew[room].who[who], who == 0, micros(at), micros(at.Add(2*time.Second)), micros(at.Add(time.Duration(5+r.IntN(4000))*time.Second)), edited, taken, fades, said)
 	}
 	signs := []string{"👍", "❤", "😂", "🌊", "🙏"}
-	for _, s := range chatter(r, sizes, 4*time.Hour, end) {
+	for _, s := range chatter(r, sizes, 7*time.Hour, end) {
 		edited, fades := any(nil), any(nil)
 		switch r.IntN(60) {
 		case 0:
@@ -141,12 +141,12 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	if end.Before(deletions) {
 		return db.finish(t, ternPath, "word", "late")
 	}
-	db.remove(t, ternPath, "word", "single rows", "room = 5 AND at > ?", micros(evening.Add(-27*time.Hour)))
 	db.remove(t, ternPath, "word", "single rows", "room <> 5 AND id % 83 = 7")
 	db.remove(t, ternPath, "sign", "single rows", "word % 83 = 7")
 	held := "room = 4 AND id % 9 = 2 AND at > ?"
 	db.exec("INSERT INTO late SELECT id, room, who, mine, at, said, ? FROM word WHERE "+held, micros(time.Date(2026, 10, 20, 8, 0, 0, 0, time.UTC)), micros(evening.AddDate(0, -2, 0)))
 	db.remove(t, ternPath, "word", "moved to the holding area", held, micros(evening.AddDate(0, -2, 0)))
+	db.remove(t, ternPath, "word", "single rows", "room = 5 AND at > ?", micros(evening.Add(-27*time.Hour)))
 	return db.finish(t, ternPath, "word", "late")
 }
 
@@ -164,8 +164,8 @@ func almanac(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error)
 	db.exec("CREATE TABLE tossed(id INTEGER PRIMARY KEY, title TEXT NOT NULL, starts REAL NOT NULL, ends REAL, place TEXT, again TEXT, notes TEXT, purge REAL NOT NULL)")
 	db.exec("BEGIN")
 	what := []struct{ title, place string }{{"dentist", "clinic"}, {"boat survey", "slipway"}, {"choir", "long room"}, {"tax papers with Leif", "office"}, {"tyres", "van yard"}, {"ferry to the mainland", "north quay"},
-		{"rowing, long round", "boatyard"}, {"eye test", "clinic"}, {"stock count", "instrument store"}, {"film night", "net loft"}}
-	chores := []string{"return the library books", "pay the mooring", "call the dentist", "oil the rowlocks", "new batteries for the lamp", "birthday card for Brit", "descale the kettle", "post the forms", "fix the back step", "sharpen the knives"}
+		{"meet {name}", "{spot}"}, {"{thing} to be fetched", "{spot}"}, {"early boat, {num} cases of fish", "north quay"}, {"call {name}", ""}, {"haircut", "kiosk"}, {"oars, varnish", "{spot}"}, {"Leif's stag night", "net loft"}, {"readings at the {mark}", ""}, {"rowing, long round", "boatyard"}, {"eye test", "clinic"}, {"stock count", "instrument store"}, {"film night", "net loft"}}
+	chores := []string{"ring {name} about the {thing}", "{num} metres of rope", "pick up the {thing} at the {spot}", "air the {room}", "grease the {mark} bracket", "bread for {day}", "return the library books", "pay the mooring", "call the dentist", "oil the rowlocks", "new batteries for the lamp", "birthday card for Brit", "descale the kettle", "post the forms", "fix the back step", "sharpen the knives"}
 	day := start
 	for i := 1; ; i++ {
 		if day = day.Add(time.Duration(20+r.IntN(50)) * time.Hour); !day.Before(end) {
@@ -173,12 +173,12 @@ func almanac(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error)
 		}
 		w := what[r.IntN(len(what))]
 		begins := time.Date(day.Year(), day.Month(), day.Day(), 8+r.IntN(11), 15*r.IntN(4), 0, 0, time.UTC)
-		db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, ?, NULL, NULL)", i, w.title, at(begins), at(begins.Add(time.Hour)), w.place)
+		db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, ?, NULL, NULL)", i, fill(r, w.title), at(begins), at(begins.Add(time.Hour)), fill(r, w.place))
 		if r.IntN(4) == 0 {
 			db.exec("INSERT INTO guest VALUES (?, ?)", i, people[1+r.IntN(7)].number)
 		}
 		due := begins.Add(time.Duration(r.IntN(30)) * time.Hour)
-		db.exec("INSERT INTO todo VALUES (?, ?, ?, ?, ?)", i, chores[r.IntN(len(chores))], at(due), r.IntN(4) > 0, at(begins.Add(-49*time.Hour)))
+		db.exec("INSERT INTO todo VALUES (?, ?, ?, ?, ?)", i, fill(r, chores[r.IntN(len(chores))]), at(due), r.IntN(4) > 0, at(begins.Add(-49*time.Hour)))
 	}
 	db.exec("INSERT INTO entry VALUES (900, 'early shift', ?, ?, 'north quay', 'FREQ=WEEKLY;BYDAY=MO,TU,TH', 'swap with Sunniva if the ferry is late')", at(start), at(start.Add(8*time.Hour)))
 	db.exec("INSERT INTO entry VALUES (901, 'Brit, birthday', ?, NULL, NULL, 'FREQ=YEARLY', NULL)", at(time.Date(2026, 5, 4, 0, 0, 0, 0, time.UTC)))
@@ -186,16 +186,23 @@ func almanac(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error)
 		db.exec("INSERT INTO entry VALUES (950, 'K, side gate', ?, ?, 'store, landward side', NULL, 'six, lids off')", at(evening.Add(-time.Minute)), at(evening.Add(time.Hour)))
 		db.exec("INSERT INTO entry VALUES (951, 'first ferry, two cases', ?, NULL, 'north quay', NULL, NULL)", at(time.Date(2026, 9, 12, 5, 30, 0, 0, time.UTC)))
 		db.exec("INSERT INTO todo VALUES (950, 'put the tile back', ?, 0, ?)", at(evening.Add(50*time.Minute)), at(evening.Add(-30*time.Hour)))
+		for i := range 14 { // life goes on
+			day := deletions.AddDate(0, 0, i).Truncate(24 * time.Hour).Add(time.Duration(9+i%7) * time.Hour)
+			db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, ?, NULL, NULL)", 960+i, fill(r, what[i%len(what)].title), at(day), at(day.Add(time.Hour)), fill(r, what[i%len(what)].place))
+			db.exec("INSERT INTO todo VALUES (?, ?, ?, 0, ?)", 960+i, fill(r, chores[i%len(chores)]), at(day.Add(5*time.Hour)), at(day.Add(-20*time.Hour)))
+		}
 	}
 	db.exec("COMMIT")
 	if end.Before(deletions) {
 		return db.finish(t, almanacPath, "entry", "todo", "tossed")
 	}
-	db.remove(t, almanacPath, "entry", "single rows", "id IN (950, 951) OR id % 13 = 4 AND id < 900")
-	db.remove(t, almanacPath, "todo", "single rows", "id = 950 OR id % 11 = 6")
+	db.remove(t, almanacPath, "entry", "single rows", "id % 13 = 4 AND id < 900")
+	db.remove(t, almanacPath, "todo", "single rows", "id % 11 = 6")
 	held := "id % 17 = 9 AND id < 900 AND starts > ?"
 	db.exec("INSERT INTO tossed SELECT *, ? FROM entry WHERE "+held, at(time.Date(2026, 10, 6, 0, 0, 0, 0, time.UTC)), at(evening.AddDate(0, -4, 0)))
 	db.remove(t, almanacPath, "entry", "moved to the holding area", held, at(evening.AddDate(0, -4, 0)))
+	db.remove(t, almanacPath, "entry", "single rows", "id IN (950, 951)")
+	db.remove(t, almanacPath, "todo", "single rows", "id = 950")
 	return db.finish(t, almanacPath, "entry", "todo", "tossed")
 }
 
@@ -205,6 +212,13 @@ var jottings = []struct{ title, body string }{
 	{"Rowing log", "second buoy and back, 41 min\nhands better with tape"},
 	{"Presents", "Brit: wool, the grey one\nLeif: nothing, he says\nSunniva: book about knots"},
 	{"Words", "Leuchtfeuer, phare, fyr, farol, 灯台"},
+	{"{thing}", "lent to {name} on {day}"},
+	{"Readings", "{mark}: {num}.4\n{mark}: {num2}.1\nwind from the west"},
+	{"Ideas", "hook for the {thing} in the {room}\nask at the {spot}"},
+	{"{name}", "size {num}, likes grey, no sugar"},
+	{"Debts", "{name} {num}, me {num2}"},
+	{"Gate code of the yard", "changes on {day}, ask at the {spot}"},
+	{"Song", "two verses missing, {name} knows them"},
 	{"Ferry", "the 18:40 does not go on the first Monday of the month"},
 	{"Paint", "hull: 2 l red lead, 1 l black\ndeck: ask the yard"},
 	{"Book", "\"The keepers of the inner light\", library has it until Friday"},
@@ -226,13 +240,17 @@ func jot(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 			db.exec("INSERT INTO note(title, body, made, changed, locked) VALUES (?, ?, ?, ?, ?)", title, body, at.UnixMilli(), at.Add(time.Duration(r.IntN(90))*time.Hour).UnixMilli(), locked)
 		}
 	}
-	for i := range 64 {
+	for i := range 142 {
 		j := jottings[i%len(jottings)]
 		title := j.title
 		if i >= len(jottings) {
 			title = fmt.Sprintf("%s, %s", j.title, start.AddDate(0, 0, 3*i).Format("2 January"))
 		}
-		add(title, j.body, start.AddDate(0, 0, 3*i).Add(time.Duration(r.IntN(60000))*time.Second), false)
+		add(fill(r, title), fill(r, j.body), start.AddDate(0, 0, 3*i).Add(time.Duration(r.IntN(60000))*time.Second), false)
+	}
+	db.exec("CREATE TABLE clip(note INTEGER NOT NULL, file TEXT NOT NULL)")
+	for i := 3; i < 142; i += 10 {
+		db.exec("INSERT INTO clip VALUES (?, ?)", i, fmt.Sprintf("n%03d.jpg", i))
 	}
 	secret := make([]byte, 96)
 	for i := range secret {
@@ -248,10 +266,11 @@ func jot(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	if end.Before(deletions) {
 		return db.finish(t, jotPath, "note", "shed")
 	}
-	db.remove(t, jotPath, "note", "single rows", "title IN ('who gets what', 'tile') OR id % 15 = 4")
+	db.remove(t, jotPath, "note", "single rows", "id % 15 = 4")
 	held := "id % 15 = 8"
 	db.exec("INSERT INTO shed SELECT *, ? FROM note WHERE "+held, time.Date(2026, 10, 2, 0, 0, 0, 0, time.UTC).UnixMilli())
 	db.remove(t, jotPath, "note", "moved to the holding area", held)
+	db.remove(t, jotPath, "note", "single rows", "title IN ('who gets what', 'tile')")
 	return db.finish(t, jotPath, "note", "shed")
 }
 
@@ -280,7 +299,7 @@ func drift(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		}
 		db.exec("INSERT INTO seen(page, at) VALUES (?, ?)", 1+r.IntN(len(webPages))*r.IntN(len(webPages))/len(webPages), since1601(at))
 		if r.IntN(9) == 0 {
-			db.exec("INSERT INTO asked(words, at) VALUES (?, ?)", webSought[r.IntN(len(webSought))], since1601(at.Add(-20*time.Second)))
+			db.exec("INSERT INTO asked(words, at) VALUES (?, ?)", fill(r, webSought[r.IntN(len(webSought))]), since1601(at.Add(-20*time.Second)))
 		}
 		if r.IntN(60) == 0 {
 			db.exec("INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, ?, ?, ?, ?)", "https://library.example.org/loans/slip.pdf", fmt.Sprintf("slip-%s.pdf", at.Format("0102")), 18_000+r.IntN(9000), since1601(at), r.IntN(5) > 0)
@@ -297,7 +316,7 @@ func drift(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		db.exec("INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, 'offer-4471.pdf', 40211, ?, 1)", webDeleted[2].url, since1601(evening.Add(-20*time.Hour)))
 		for i := range 12 { // life goes on
 			at := deletions.Add(time.Duration(i) * 19 * time.Hour)
-			db.exec("INSERT INTO asked(words, at) VALUES (?, ?)", webSought[i%len(webSought)], since1601(at))
+			db.exec("INSERT INTO asked(words, at) VALUES (?, ?)", fill(r, webSought[i%len(webSought)]), since1601(at))
 			db.exec("INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, ?, ?, ?, 1)", "https://ferry.example/times.pdf", fmt.Sprintf("times-%s.pdf", at.Format("0102")), 8100+i, since1601(at))
 		}
 	}
@@ -327,7 +346,7 @@ func wake(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	for at, n := start, 0; at.Before(end); n++ {
 		s := where(at).near(r, 9)
 		db.exec("INSERT INTO fix(at, lat, lon, near) VALUES (?, ?, ?, ?)", stamp(fieldmap.Seconds1980, at), e7(s.lat), e7(s.lon), float64(4+r.IntN(30)))
-		step := 75 * time.Minute
+		step := 105 * time.Minute
 		if !at.Before(evening.Add(-2*time.Hour)) && at.Before(evening.Add(3*time.Hour)) {
 			step = 6 * time.Minute
 		} else if h := at.Hour(); h < 6 || h > 20 {
@@ -401,9 +420,9 @@ func hark(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // voices are when voicemails were left, up to end.
 func voices(end time.Time) (out []time.Time) {
-	for i := range 40 {
+	for i := range 80 {
 		at := start.Add(time.Duration(i)*116*time.Hour + time.Duration(i*i%97)*17*time.Minute)
-		if i == 39 {
+		if i == 79 {
 			at = evening.Add(-65 * time.Minute)
 		}
 		if at.Before(end) {
@@ -440,7 +459,7 @@ func bridge(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) 
 		days           int
 		iccid, number  string
 		carrier, place string
-	}{{0, home, owner, "Skerries Mobile", "Atlantic/Azores"}, {61, "8999044000000004711", "", "Mainland Cell", "Europe/Lisbon"}, {64, home, owner, "Skerries Mobile", "Atlantic/Azores"}, {189, "8999044000000009999", "+44 7700 900666", "Prepaid One", "Atlantic/Azores"}} {
+	}{{0, home, owner, "Skerries Mobile", "Atlantic/Azores"}, {271, "8999044000000004711", "", "Mainland Cell", "Europe/Lisbon"}, {274, home, owner, "Skerries Mobile", "Atlantic/Azores"}, {413, "8999044000000009999", "+44 7700 900666", "Prepaid One", "Atlantic/Azores"}} {
 		if at := start.AddDate(0, 0, c.days); at.Before(end) {
 			db.exec("INSERT INTO card VALUES (?, ?, ?, nullif(?, ''), ?)", i+1, at.Unix(), c.iccid, c.number, c.carrier)
 			db.exec("INSERT INTO zone VALUES (?, ?, ?)", i+1, at.Add(time.Minute).Unix(), c.place)
@@ -483,7 +502,7 @@ func orlopFiles(end time.Time) (out []content, err error) {
 		}
 	}
 	r := rand.New(rand.NewPCG(26, 77))
-	for i := range 30 {
+	for i := range 61 {
 		b, err := snapshot(r)
 		if err != nil {
 			return nil, err

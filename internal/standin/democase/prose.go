@@ -2,6 +2,7 @@ package democase
 
 import (
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"time"
 )
@@ -56,6 +57,27 @@ var exchanges = func() (all [][]talkLine) {
 		"0 do we still have tea\n1 a mountain of it\n2 no sugar though\n0 {name} gave it up, so we all did",
 		"0 film night on {day}?\n1 only if it is not the one about the shark\n2 it is the one about the shark\n1 fine",
 		"0 count of the {thing}s please\n1 {num} here\n2 {num2} in the {room}\n0 then two are missing since {day}\n1 one is in my van",
+		"0 are you up\n1 since five\n0 coffee at {hour}?\n1 at the {spot}",
+		"0 on my way\n1 the {hour} is full\n0 then I row",
+		"0 did you get the bread\n1 two, and the {thing}\n0 thanks, I owe you\n1 {num}",
+		"0 call me when you can\n1 no signal past the point, give me half an hour\n0 fine by me",
+		"0 wind is turning\n1 I see it. everything is tied down\n0 the dinghy too?\n1 going",
+		"0 I left the keys on the hook\n1 which hook\n0 by the {spot}\n1 found",
+		"0 shift moved to {hour}\n1 again? tell me in the morning\n0 it is morning\n1 not here",
+		"0 the van needs fuel\n1 I filled it on {day}\n0 then somebody drove it\n1 ask Leif",
+		"0 Brit asked about you\n1 tell her {day}\n0 tell her yourself\n1 ok",
+		"0 the {room} smells of paint\n1 it is paint\n0 who paints at {hour}\n1 people without children",
+		"0 how deep is it at the {mark}\n1 {num} at low water, less after a storm\n0 enough",
+		"0 back late tonight\n1 how late\n0 {hour2}, if the ferry goes\n1 I leave the lamp on",
+		"0 can you lend me {num}\n1 until when\n0 {day}\n1 you said that last {day2}\n0 this time it is true",
+		"0 kannst du am {day} die Spätschicht nehmen?\n1 nein, da singe ich\n0 schade\n1 frag Ida",
+		"0 du glömde din {thing} hos mig\n1 behåll den till {day}\n0 då lånar jag den",
+		"0 ¿a qué hora sale el barco?\n1 a las {hour}, si no hay niebla\n0 llevo pan\n1 y yo queso",
+		"0 明天几点开会？\n1 {hour}，在码头\n0 好的",
+		"0 내일 배 있어?\n1 {hour}에 있대\n0 고마워",
+		"0 photo of the {mark} please, from your side\n1 fog. later\n0 no hurry\n1 there, you can count the birds",
+		"0 did the parcel come\n1 one, for {name}\n0 grey, about so long?\n1 how should I see how long is so long",
+		"0 somebody moved the {thing}\n1 me, it stood in the rain\n0 thank you then",
 		"0 radio check\n1 loud and clear\n2 same here, some crackle\n0 thanks, out",
 	} {
 		all = append(all, turns(s))
@@ -75,6 +97,23 @@ var fills = map[string][]string{
 	"num":   {"3", "4", "7", "11", "14", "22", "31", "40"},
 	"num2":  {"2", "5", "9", "13", "17"},
 	"name":  {"Leif", "Sunniva", "Ida", "Brit", "Tor-Ivar"},
+}
+
+// turnsSaid are lines that are said one after the other.
+func turnsSaid(s string) []string { return strings.Split(s, "\n") }
+
+// exchange is one that is said by so many people, with its words.
+func exchange(r *rand.Rand, most int) (out []talkLine) {
+	for {
+		all := exchanges[r.IntN(len(exchanges))]
+		if slices.ContainsFunc(all, func(l talkLine) bool { return l.who >= most }) {
+			continue
+		}
+		for _, l := range all {
+			out = append(out, talkLine{l.who, fill(r, l.said)})
+		}
+		return out
+	}
 }
 
 // fill writes the words of a line.
@@ -134,7 +173,7 @@ var webPages = []struct{ url, title string }{
 }
 
 // asides are what was looked for before the evening.
-var webSought = []string{"ferry cancelled today", "how deep is the sound at varn", "oilskin repair", "birthday cake without sugar", "rowing machine second hand", "who was the keeper of the inner light",
+var webSought = []string{"tide {mark} {day}", "how to splice {num} mm rope", "ferry {hour} full", "red lead where to buy", "{thing} broken what now", "knots book library", "is {num} knots a lot", "varnish drying time cold", "used outboard", "rowing race {day}", "cake for {num} people", "name of the song about the {mark}", "mainland flights {day}", "second job evenings", "loan without questions", "ferry cancelled today", "how deep is the sound at varn", "oilskin repair", "birthday cake without sugar", "rowing machine second hand", "who was the keeper of the inner light",
 	"seal pup alone what to do", "van fuel price", "blisters hands rowing", "aurora tonight"}
 
 // telling is what the owners did not want to be found.

@@ -57,7 +57,7 @@ func Seed(ctx context.Context, s *store.Store) error {
 		return err
 	}
 	at := func(d, h, m int) time.Time { return time.Date(2026, 9, d, h, m, 0, 0, zone) }
-	from, to := time.Date(2026, 3, 1, 0, 0, 0, 0, zone), at(25, 0, 0)
+	from, to := time.Date(2025, 7, 1, 0, 0, 0, 0, zone), at(25, 0, 0)
 	by := Accounts[0].Name + " (" + Accounts[0].Login + ")"
 	err = s.AddCase(ctx, store.Case{Reference: Reference, Title: "Theft from an instrument store", Zone: Zone,
 		People: "The owner of the harbour phone\nMaren O., storekeeper, has the galley phone\nKetil, with a van",

@@ -19,7 +19,7 @@ import (
 )
 
 // The demo's story: four people around a store of survey instruments on an
-// island that does not exist, over seven months. Names are of no one.
+// island that does not exist, over fourteen months. Names are of no one.
 var people = []struct{ name, number, note string }{
 	{"Ketil", "+44 7700 900417", "harbour, evenings"},
 	{"Maren O.", "+44 7700 900288", "store key"},
@@ -34,9 +34,31 @@ var people = []struct{ name, number, note string }{
 // Counsel is a privileged person: in calls and contacts, not in messages.
 var Counsel = struct{ Name, Number string }{"T. Lind, counsel", "+44 7700 900551"}
 
-var openers = []string{"are you up", "on my way", "back late tonight", "the ferry is late again", "did you get the bread", "call me when you can", "wind is turning", "all quiet here", "can you bring the charger", "shift moved to six", "no signal past the point", "I left the keys on the hook"}
-var middles = []string{"the 18:40 is full", "Leif says Thursday", "rain until noon they say", "I put the boxes by the door", "the kiosk closes at nine", "Brit asked about you", "the van needs fuel", "we are two short on the crew", "still waiting at the desk", "that was the last one"}
-var enders = []string{"ok", "fine by me", "see you there", "tell me in the morning", "thanks", "not today", "good", "I will ask", "half an hour", "sleep well"}
+var late = turnsSaid(`where are you
+at the desk, why
+two people from the mainland were here
+I was with Brit until nine
+they asked for the van
+it stands at the yard
+since when
+Thursday
+they took a picture of the case by the drain
+what did they want
+the times of the ferry
+and did you say anything
+that I sleep at night
+not this week then
+no
+is the kettle on
+always
+bring your own cup, mine is gone
+who has it
+Leif
+of course
+rain from noon
+I have the oilskin
+then come
+ten minutes`)
 
 // planted are the lines that the case turns on: sent on the evening of 11
 // September 2026 and deleted before the backup.
@@ -73,7 +95,8 @@ var deletions = time.Date(2026, 9, 12, 6, 0, 0, 0, time.UTC)
 func handsetFiles(work string, end time.Time, few bool) ([]content, *Truth, error) {
 	t := &Truth{Live: map[string]int{}}
 	var out []content
-	makers := []maker{{talkPath, talk}, {ringPath, ring}, {peoplePath, cards}, {habitsPath, habits}}
+	from := begin(few)
+	makers := []maker{{talkPath, since(from, talk)}, {ringPath, since(from, ring)}, {peoplePath, since(from, cards)}, {habitsPath, since(from, habits)}}
 	if !few {
 		makers = append(makers, orlopApps...)
 	}
@@ -94,11 +117,11 @@ func handsetFiles(work string, end time.Time, few bool) ([]content, *Truth, erro
 	}
 	if !few {
 		more, err1 := orlopFiles(end)
-		photographs, err2 := cameraFiles(end)
+		library, err2 := orlopLibrary.libraryFiles(end)
 		if err := errors.Join(err1, err2); err != nil {
 			return nil, nil, err
 		}
-		out = append(append(out, more...), photographs...)
+		out = append(append(out, more...), library...)
 	}
 	r := rand.New(rand.NewPCG(26, 14))
 	out = append(out,
@@ -110,7 +133,7 @@ func handsetFiles(work string, end time.Time, few bool) ([]content, *Truth, erro
 		if err != nil {
 			return nil, nil, err
 		}
-		at := start.AddDate(0, 0, i*8).Add(time.Duration(r.IntN(40000)) * time.Second)
+		at := lately.AddDate(0, 0, i*8).Add(time.Duration(r.IntN(40000)) * time.Second)
 		if at.After(end) {
 			break
 		}
@@ -119,7 +142,26 @@ func handsetFiles(work string, end time.Time, few bool) ([]content, *Truth, erro
 	return out, t, nil
 }
 
-var start = time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
+// The story begins in start; what tests need of it, and what only fills storage, lately.
+var (
+	start  = time.Date(2025, 7, 21, 6, 0, 0, 0, time.UTC)
+	lately = time.Date(2026, 3, 2, 6, 0, 0, 0, time.UTC)
+)
+
+// since makes a maker of one whose story begins at from.
+func since(from time.Time, make func(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error)) func(string, time.Time, *rand.Rand, *Truth) ([]byte, error) {
+	return func(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+		return make(path, from, end, r, t)
+	}
+}
+
+// begin is when the story begins.
+func begin(few bool) time.Time {
+	if few {
+		return lately
+	}
+	return start
+}
 
 // line is a message of the owner of the harbour phone with one of the people.
 type line struct {
@@ -130,11 +172,14 @@ type line struct {
 }
 
 // lines are the owner's messages until end.
-func lines(end time.Time) (out []line) {
+func lines(from, end time.Time) (out []line) {
 	r := rand.New(rand.NewPCG(26, uint64(len(talkPath))))
 	planted := planted
-	for at, n := start, 0; n < 5000; n++ {
-		at = at.Add(time.Duration(20+r.IntN(180)) * time.Minute * 5 / 8)
+	if last := time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC); end.After(last) {
+		end = last
+	}
+	for at := from; ; {
+		at = at.Add(time.Duration(60+r.IntN(460)) * time.Minute * 5 / 8)
 		if h := at.Hour(); h < 5 {
 			at = at.Add(time.Duration(5-h) * time.Hour)
 		}
@@ -143,24 +188,21 @@ func lines(end time.Time) (out []line) {
 			out = append(out, line{0, p.mine, evening.Add(time.Duration(p.minute)*time.Minute + time.Duration(r.IntN(40))*time.Second), p.body})
 			planted = planted[1:]
 		}
-		if at.After(end) || at.After(time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)) {
-			break
+		if at.After(end) {
+			return out
 		}
-		who := r.IntN(len(people)) * r.IntN(len(people)) / len(people) // a few talk most
-		body := openers[r.IntN(len(openers))]
-		if r.IntN(3) > 0 {
-			body += ". " + middles[r.IntN(len(middles))]
+		who, mine := r.IntN(len(people))*r.IntN(len(people))/len(people), r.IntN(2) // a few talk most
+		for _, l := range exchange(r, 2) {
+			if at.Before(end) {
+				out = append(out, line{who, (l.who+mine)%2 == 0, at, l.said})
+			}
+			at = at.Add(time.Duration(15+r.IntN(400)) * time.Second)
 		}
-		if r.IntN(3) == 0 {
-			body += ", " + enders[r.IntN(len(enders))]
-		}
-		out = append(out, line{who, r.IntN(2) == 0, at, fmt.Sprintf("%s (%d)", body, n+1)})
 	}
-	return out
 }
 
 // talk writes the message app's database: layout "talk 5".
-func talk(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
+func talk(path string, from, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 4096)
 	if err != nil {
 		return nil, err
@@ -172,12 +214,12 @@ func talk(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE INDEX line_by_circle ON line(circle, sent)")
 	db.exec("BEGIN")
 	for i, p := range people {
-		db.exec("INSERT INTO circle VALUES (?, ?, ?)", i+1, p.name+" and owner", stamp(fieldmap.Millis2001, start))
+		db.exec("INSERT INTO circle VALUES (?, ?, ?)", i+1, p.name+" and owner", stamp(fieldmap.Millis2001, from))
 	}
 	say := func(l line) {
 		db.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (?, ?, ?, ?, ?, 1)", l.who+1, people[l.who].number, l.mine, stamp(fieldmap.Millis2001, l.at), l.body)
 	}
-	for _, l := range lines(end) {
+	for _, l := range lines(from, end) {
 		say(l)
 	}
 	db.exec("COMMIT")
@@ -189,7 +231,7 @@ func talk(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 	// Some of that space is taken by newer lines.
 	db.exec("BEGIN")
 	for i := range 25 {
-		say(line{1 + i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), fmt.Sprintf("late line %d, %s", i+1, middles[i%len(middles)])})
+		say(line{1 + i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), late[i]})
 	}
 	db.exec("COMMIT")
 	db.remove(t, talkPath, "line", "a long run", "id BETWEEN 2400 AND 2495")
@@ -226,10 +268,10 @@ func edits(path string, t *Truth) (main, log []byte, err error) {
 		}
 		d.exec("UPDATE line SET body = ? WHERE body LIKE ?", body, like)
 	}
-	change("late line 4,%", "I was at home all evening, ask anybody")
-	change("late line 9,%", "the case? no idea which one you mean")
+	change(late[3], "I was at home all evening, ask anybody")
+	change(late[8], "the case? no idea which one you mean")
 	change("the case? no idea%", "no idea what you mean")
-	change("late line 14,%", "not this week")
+	change(late[13], "not this week")
 	d.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (3, ?, 1, ?, 'the case is under the third boat, come after ten', 0)",
 		people[2].number, stamp(fieldmap.Millis2001, time.Date(2026, 9, 24, 14, 2, 0, 0, time.UTC)))
 	d.remove(t, talkPath, "line", "withdrawn", "body LIKE 'the case is under%'")
@@ -246,7 +288,7 @@ func edits(path string, t *Truth) (main, log []byte, err error) {
 }
 
 // ring writes the call app's database: layout "ring 1".
-func ring(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+func ring(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 4096)
 	if err != nil {
 		return nil, err
@@ -254,8 +296,8 @@ func ring(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	defer db.Close()
 	db.exec("CREATE TABLE ring(id INTEGER PRIMARY KEY, number TEXT NOT NULL, way INTEGER NOT NULL, began INTEGER NOT NULL, secs INTEGER NOT NULL, took INTEGER NOT NULL)")
 	db.exec("BEGIN")
-	at := start
-	for n := range 640 {
+	at := from
+	for n := range 890 {
 		if at = at.Add(time.Duration(90+r.IntN(740)) * time.Minute); at.After(end) {
 			break
 		}
@@ -288,7 +330,7 @@ func ring(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 }
 
 // cards writes the contacts app's database: layout "people 2".
-func cards(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+func cards(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 1024)
 	if err != nil {
 		return nil, err
@@ -298,14 +340,20 @@ func cards(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE reach(card INTEGER NOT NULL, sort TEXT NOT NULL, value TEXT NOT NULL)")
 	db.exec("BEGIN")
 	for i, p := range people {
-		db.exec("INSERT INTO card VALUES (?, ?, nullif(?, ''), ?)", i+1, p.name, p.note, stamp(fieldmap.Seconds1980, start.AddDate(0, 0, i)))
+		db.exec("INSERT INTO card VALUES (?, ?, nullif(?, ''), ?)", i+1, p.name, p.note, stamp(fieldmap.Seconds1980, from.AddDate(0, 0, i)))
 		db.exec("INSERT INTO reach VALUES (?, 'mobile', ?)", i+1, p.number)
 	}
-	db.exec("INSERT INTO card VALUES (50, ?, NULL, ?)", Counsel.Name, stamp(fieldmap.Seconds1980, start.AddDate(0, 4, 0)))
+	if from == start { // those with a picture
+		db.exec("CREATE TABLE face(card INTEGER NOT NULL, file TEXT NOT NULL)")
+		for i := range people[:6] {
+			db.exec("INSERT INTO face VALUES (?, ?)", i+1, fmt.Sprintf("f%02d.jpg", i+1))
+		}
+	}
+	db.exec("INSERT INTO card VALUES (50, ?, NULL, ?)", Counsel.Name, stamp(fieldmap.Seconds1980, from.AddDate(0, 4, 0)))
 	db.exec("INSERT INTO reach VALUES (50, 'work', ?)", Counsel.Number)
 	trades := strings.Fields("boatyard bakery tyres chandlery clinic ferry laundry locksmith net-loft post radio rope school slipway smithy store survey tide tower weather")
 	for i := range 160 {
-		added := start.Add(time.Duration(i) * 29 * time.Hour)
+		added := from.Add(time.Duration(i) * 29 * time.Hour)
 		if added.After(end) {
 			break
 		}
@@ -323,7 +371,7 @@ func cards(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 }
 
 // habits writes the database of an app for habits, whose layout is that of docs/fieldmaps.md.
-func habits(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
+func habits(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 1024)
 	if err != nil {
 		return nil, err
@@ -345,7 +393,7 @@ func habits(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) 
 		db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, nullif(?, ''), ?)", n, habit, sort, at.Sub(fieldmap.Millis2001.Since).Seconds(), mood, extra)
 	}
 	moods := []string{"good", "good", "bad"}
-	for at := start; at.Before(end); at = at.AddDate(0, 0, 1) {
+	for at := from; at.Before(end); at = at.AddDate(0, 0, 1) {
 		add(1+r.IntN(3), 9, at.Add(-time.Hour), "", "", "") // the app's own reminder
 		if r.IntN(3) > 0 {
 			add(1, 0, at.Add(time.Duration(r.IntN(5400))*time.Second), moods[r.IntN(3)], rowed[r.IntN(len(rowed))], "boat")
@@ -419,7 +467,7 @@ func recordings(count, size int) []content {
 			}
 			b = binary.LittleEndian.AppendUint16(b, uint16(int16(noise>>52)*int16(swell/8820)/4))
 		}
-		at := start.AddDate(0, 0, 10*i).Add(time.Duration(r.IntN(50000)) * time.Second)
+		at := lately.AddDate(0, 0, 10*i).Add(time.Duration(r.IntN(50000)) * time.Second)
 		out = append(out, content{fmt.Sprintf("/media/recordings/R%04d.wav", 1+i), b, at})
 	}
 	return out

@@ -19,7 +19,7 @@ const (
 	wardPath  = "/etc/ward.sqlite"
 )
 
-var tarnApps = []maker{{gullPath, gull}, {daysPath, days}, {skimPath, skim}, {tracePath, trace}, {hornPath, horn}, {wardPath, ward}}
+var tarnApps = []maker{{gullPath, gull}, {daysPath, days}, {skimPath, skim}, {tracePath, trace}, {hornPath, horn}, {wardPath, ward}, {keepPath, keep}, {letterPath, letter}}
 
 // guild are the rooms of the chat app, the owner of the galley phone first.
 const maren = "+44 7700 900288"
@@ -87,7 +87,7 @@ func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		}
 		db.exec("INSERT INTO post VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", n, room+1, guild[room].who[who], way, seconds(at), seconds(at.Add(time.Second)), seconds(at.Add(time.Duration(9+r.IntN(3000))*time.Second)), changed, body)
 	}
-	for _, s := range chatter(r, sizes, 7*time.Hour, end) {
+	for _, s := range chatter(r, sizes, 10*time.Hour, end) {
 		say(s.room, s.who, s.at, s.said)
 		if n%19 == 3 {
 			db.exec("INSERT INTO mark VALUES (?, ?)", n, []string{"👍", "✨", "😮"}[r.IntN(3)])
@@ -127,26 +127,30 @@ func days(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE jotting(no INTEGER PRIMARY KEY, head TEXT NOT NULL, body TEXT, written TEXT NOT NULL, sealed TEXT NOT NULL)")
 	db.exec("CREATE TABLE bin(no INTEGER PRIMARY KEY, sort TEXT NOT NULL, what TEXT NOT NULL, at TEXT NOT NULL, goes TEXT NOT NULL)")
 	db.exec("BEGIN")
-	what := []struct{ what, spot string }{{"inventory", "instrument store"}, {"late desk", "instrument store"}, {"dentist", "clinic"}, {"supper at mother's", ""}, {"language evening", "library"}, {"stock office call", ""}, {"ferry", "north quay"}}
-	chores := []string{"sign the rota", "order labels", "water the plants", "return the spare key", "renew the pass", "clean the lenses"}
-	heads := []struct{ head, body string }{{"codes", "desk printer 4 4 1"}, {"shopping", "rice, lemons, thread"}, {"words of the evening", "saudade, 木漏れ日, hygge"}, {"rota", "Mo Tu We late, Fr off"}, {"labels", "white for tripods, grey for levels"}}
+	what := []struct{ what, spot string }{{"inventory", "instrument store"}, {"late desk", "instrument store"}, {"dentist", "clinic"}, {"supper at mother's", ""}, {"language evening", "library"}, {"meet {name}", "{spot}"}, {"{thing} to the {spot}", ""}, {"call about the {thing}", ""}, {"eye test", "clinic"}, {"Friday swim", "slipway"}, {"count {num} tripods", "instrument store"}, {"choir, first", "long room"}, {"stock office call", ""}, {"ferry", "north quay"}}
+	chores := []string{"bring the {thing} back", "ask {name} for the list", "pay {num} at the {spot}", "book {day}", "wash the curtains", "mend the {thing}", "write to {name}", "sign the rota", "order labels", "water the plants", "return the spare key", "renew the pass", "clean the lenses"}
+	heads := []struct{ head, body string }{{"{day}", "{name} at {hour}, bring the {thing}"}, {"numbers of the {mark}", "{num}, {num2}, {num}"}, {"book", "ask at the {spot} for the one about knots"}, {"for mother", "wool, {num} m of ribbon, the {thing}"}, {"idea", "a lamp in the {room}, not on the ceiling"}, {"list {num}", "levels {num2}, tripods {num}"}, {"codes", "desk printer 4 4 1"}, {"shopping", "rice, lemons, thread"}, {"words of the evening", "saudade, 木漏れ日, hygge"}, {"rota", "Mo Tu We late, Fr off"}, {"labels", "white for tripods, grey for levels"}}
 	at := start
 	for i := 1; ; i++ {
 		if at = at.Add(time.Duration(25+r.IntN(60)) * time.Hour); !at.Before(end) {
 			break
 		}
 		w := what[r.IntN(len(what))]
-		db.exec("INSERT INTO day VALUES (?, ?, ?, ?, nullif(?, ''), NULL)", i, w.what, text(at), text(at.Add(90*time.Minute)), w.spot)
+		db.exec("INSERT INTO day VALUES (?, ?, ?, ?, nullif(?, ''), NULL)", i, fill(r, w.what), text(at), text(at.Add(90*time.Minute)), fill(r, w.spot))
 		if i%5 == 0 {
 			db.exec("INSERT INTO asked VALUES (?, ?)", i, met[1+r.IntN(5)].number)
 		}
-		db.exec("INSERT INTO chore VALUES (?, ?, ?, ?)", i, chores[r.IntN(len(chores))], text(at.Add(time.Duration(r.IntN(40))*time.Hour)), []string{"done", "done", "open"}[r.IntN(3)])
+		db.exec("INSERT INTO chore VALUES (?, ?, ?, ?)", i, fill(r, chores[r.IntN(len(chores))]), text(at.Add(time.Duration(r.IntN(40))*time.Hour)), []string{"done", "done", "open"}[r.IntN(3)])
 		h := heads[r.IntN(len(heads))]
 		if i%3 == 0 {
-			db.exec("INSERT INTO jotting VALUES (?, ?, ?, ?, 'no')", i, h.head, fmt.Sprintf("%s (%s)", h.body, at.Format("2 January")), text(at))
+			db.exec("INSERT INTO jotting VALUES (?, ?, ?, ?, 'no')", i, fill(r, h.head), fmt.Sprintf("%s (%s)", fill(r, h.body), at.Format("2 January")), text(at))
 		}
 	}
 	db.exec("INSERT INTO day VALUES (800, 'late desk', ?, NULL, 'instrument store', 'FREQ=WEEKLY;BYDAY=MO,TU,WE')", text(start))
+	db.exec("CREATE TABLE slip(jotting INTEGER NOT NULL, path TEXT NOT NULL)")
+	for i := 6; i < 240; i += 24 {
+		db.exec("INSERT INTO slip VALUES (?, ?)", i, fmt.Sprintf("/apps/days/slips/%d.jpg", i))
+	}
 	secret := make([]byte, 64)
 	for i := range secret {
 		secret[i] = byte(r.Uint32())
@@ -190,7 +194,7 @@ func skim(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE find(no INTEGER PRIMARY KEY, text TEXT NOT NULL, at INTEGER NOT NULL)")
 	db.exec("CREATE TABLE got(no INTEGER PRIMARY KEY, url TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL, at INTEGER NOT NULL, how TEXT NOT NULL)")
 	db.exec("BEGIN")
-	sought := []string{"night school languages", "lemon cake", "sore back desk", "bus to the north quay", "curtains made to measure", "old school photograph 2009"}
+	sought := []string{"ferry {hour} {day}", "how to clean a {thing}", "{num} knots in km/h", "is the {spot} open on {day}", "what bird is grey with a red eye", "knitting pattern {num} stitches", "weather {day}", "why does the {thing} smell", "flat to rent mainland", "train from the ferry {hour2}", "recipe for {num} people", "lamp without wires", "how long does paint take to dry", "jobs instrument maker", "used bicycle", "song about the {mark}", "vinegar on tiles", "dentist {spot}", "headache after {hour2}", "{name} name day", "night school languages", "lemon cake", "sore back desk", "bus to the north quay", "curtains made to measure", "old school photograph 2009"}
 	for at := start; ; {
 		if at = at.Add(time.Duration(r.IntN(420)) * time.Minute); !at.Before(end) {
 			break
@@ -201,7 +205,7 @@ func skim(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		case 0:
 			db.exec("INSERT INTO star(url, title, at) VALUES (?, ?, ?)", p.url, p.title, at.UnixMilli())
 		case 1, 2, 3:
-			db.exec("INSERT INTO find(text, at) VALUES (?, ?)", sought[r.IntN(len(sought))], at.UnixMilli())
+			db.exec("INSERT INTO find(text, at) VALUES (?, ?)", fill(r, sought[r.IntN(len(sought))]), at.UnixMilli())
 		case 4:
 			db.exec("INSERT INTO got(url, path, size, at, how) VALUES (?, ?, ?, ?, ?)", "https://radio.example.com/programme.pdf", fmt.Sprintf("/apps/skim/got/programme-%d.pdf", at.YearDay()), 9000+r.IntN(5000), at.UnixMilli(), []string{"all", "part"}[r.IntN(5)/4])
 		}
@@ -213,8 +217,8 @@ func skim(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		db.exec("INSERT INTO star(url, title, at) VALUES ('https://law.example.org/silence', 'The right to say nothing', ?)", at.Add(3*time.Minute).UnixMilli())
 		db.exec("INSERT INTO got(url, path, size, at, how) VALUES ('https://law.example.org/leaflet.pdf', '/apps/skim/got/leaflet.pdf', 22107, ?, 'all')", at.Add(4*time.Minute).UnixMilli())
 	}
-	for at := deletions; at.Before(end); at = at.Add(18 * time.Hour) {
-		db.exec("INSERT INTO find(text, at) VALUES (?, ?)", sought[at.YearDay()%len(sought)], at.UnixMilli())
+	for at := deletions; at.Before(end); at = at.Add(5 * time.Hour) {
+		db.exec("INSERT INTO find(text, at) VALUES (?, ?)", fill(r, sought[at.YearDay()%len(sought)]), at.UnixMilli())
 	}
 	db.exec("COMMIT")
 	if end.Before(deletions) {
@@ -238,7 +242,7 @@ func trace(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE mark(no INTEGER PRIMARY KEY, called TEXT NOT NULL, la REAL NOT NULL, lo REAL NOT NULL, at INTEGER NOT NULL)")
 	db.exec("BEGIN")
 	flat, library := spot{-38.50402, -24.01011}, spot{-38.50120, -24.01215}
-	for at := start; at.Before(end); at = at.Add(2*time.Hour + time.Duration(r.IntN(1800))*time.Second) {
+	for at := start; at.Before(end); at = at.Add(3*time.Hour + time.Duration(r.IntN(1800))*time.Second) {
 		s := flat
 		switch h := at.Hour(); {
 		case at.After(evening.Add(-2*time.Hour)) && at.Before(evening.Add(time.Hour)):
@@ -319,6 +323,9 @@ func ward(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		happen(start.AddDate(0, 0, 7*i), "app", a, `{"how": "installed"}`)
 	}
 	happen(evening.Add(15*time.Hour), "app", "parcel tracker", `{"how": "removed"}`)
+	for i := range 40 { // life goes on
+		happen(deletions.Add(time.Duration(i)*6*time.Hour), "air", []string{"flat-4", "store-desk", "library"}[i%3], `{"hardware": "02:00:5e:20:00:0`+fmt.Sprint(1+i%3)+`"}`)
+	}
 	for i, l := range []struct{ service, name string }{{"mail", "maren@example.org"}, {"library", "M-2210"}, {"parcels", "galley7@example.net"}} {
 		if at := start.AddDate(0, 0, 25*i); at.Before(end) {
 			db.exec("INSERT INTO login VALUES (?, ?, ?, ?)", i+1, l.service, l.name, at.UnixMilli())
@@ -328,7 +335,8 @@ func ward(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	if end.Before(deletions) {
 		return db.finish(t, wardPath, "happening", "login")
 	}
-	db.remove(t, wardPath, "happening", "single rows", "what IN ('Prepaid One', 'parcel tracker') OR sort = 'zone' AND what LIKE 'Europe%' OR sort IN ('air', 'up') AND no % 9 IN (5, 6)")
+	db.remove(t, wardPath, "happening", "single rows", "sort IN ('air', 'up') AND no % 9 IN (5, 6)")
+	db.remove(t, wardPath, "happening", "single rows", "what IN ('Prepaid One', 'parcel tracker') OR sort = 'zone' AND what LIKE 'Europe%'")
 	db.remove(t, wardPath, "login", "single rows", "service = 'parcels'")
 	return db.finish(t, wardPath, "happening", "login")
 }
@@ -341,7 +349,7 @@ func tarnFiles(end time.Time) (out []content, err error) {
 		}
 	}
 	r := rand.New(rand.NewPCG(27, 77))
-	for i := range 12 {
+	for i := range 26 {
 		b, err := snapshot(r)
 		if err != nil {
 			return nil, err

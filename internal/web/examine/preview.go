@@ -20,14 +20,15 @@ func (a pages) preview(c *gin.Context) error {
 	}
 	id, err1 := strconv.ParseInt(c.Param("id"), 10, 64)
 	n, err2 := strconv.Atoi(c.Param("n"))
-	if errors.Join(err1, err2) != nil || a.Previews == nil {
+	form := c.Query("as")
+	if errors.Join(err1, err2) != nil || a.Previews == nil || form != preview.Shown && form != preview.Waveform {
 		return store.ErrNotFound
 	}
 	sha256, open, err := a.Evidence.Attachment(c.Request.Context(), p.Case.ID, id, n)
 	if err != nil {
 		return err
 	}
-	b, media, err := a.Previews.Preview(c.Request.Context(), sha256, open)
+	b, media, err := a.Previews.Preview(c.Request.Context(), form, sha256, open)
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Content-Security-Policy", "default-src 'none'; sandbox")
 	c.Header("Cache-Control", "private, no-store")
