@@ -35,6 +35,7 @@ type Map struct {
 	Tables   map[string][]string `toml:"tables"`
 	Lookups  []Lookup            `toml:"lookup"`
 	Readings []Reading           `toml:"reading"`
+	Backups  []Backup            `toml:"backup"`
 
 	SHA256       string `toml:"-"` // of the file, hex
 	file, source string

@@ -148,7 +148,7 @@ func (m *Map) ready() error {
 			return err
 		}
 	}
-	return nil
+	return m.readyBackups()
 }
 
 // readyReading does the same for the i-th reading.

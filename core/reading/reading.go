@@ -8,7 +8,10 @@
 package reading
 
 import (
+	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -99,13 +102,14 @@ func OpenDatabase(f *File, beside func(suffix string) *File, note func(error)) (
 	return db, nil
 }
 
-// FieldMap chooses the map for the database, nil if none fits.
+// FieldMap chooses the map for the database, nil if none fits. One that lies elsewhere than its app
+// keeps it, as in a backup, is told by its tables.
 func (d *Database) FieldMap(maps []*fieldmap.Map) *fieldmap.Map {
 	tables, _ := d.Tables() // of damage the reading tells
-	if d.Source.Path == "" {
-		return fieldmap.ByTables(maps, tables)
+	if m := fieldmap.Choose(maps, d.Source.Path, tables); m != nil {
+		return m
 	}
-	return fieldmap.Choose(maps, d.Source.Path, tables)
+	return fieldmap.ByTables(maps, tables)
 }
 
 // Begins reports whether a file that begins with head is a SQLite database.
@@ -138,6 +142,11 @@ type Options struct {
 // Records yields every record of a source. An error is of the files and ends it.
 func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
+		files, err := opened(files, opt)
+		if err != nil {
+			yield(nil, err)
+			return
+		}
 		byStored := map[string]*File{}
 		var dbs, texts []*File
 		readers := map[*File]Reader{}
@@ -193,6 +202,45 @@ func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 		}
 	}
 }
+
+// maxOpened bounds what is held in memory of a database within an archive.
+const maxOpened = 64 << 20
+
+// opened gives the files of a source, and behind them the databases that lie in some of them.
+func opened(files []*File, opt Options) ([]*File, error) {
+	out := slices.Clone(files)
+	byPath := map[string]*File{}
+	for _, f := range files {
+		byPath[f.Path] = f
+	}
+	for _, f := range files {
+		head, err := f.head()
+		if err != nil {
+			return nil, err
+		}
+		err = Within(f, head, func(path string) *File { return byPath[path] }, opt.Maps, func(path string, r io.Reader) error {
+			b, err := io.ReadAll(io.LimitReader(r, maxOpened+1))
+			if err != nil || len(b) > maxOpened {
+				return &ContentError{cmp.Or(err, fmt.Errorf("%s has more than %d bytes", path, maxOpened))}
+			}
+			sum := sha256.Sum256(b)
+			out = append(out, &File{Path: f.Path + Inside + path, Stored: f.Stored + Inside + path, Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:]),
+				Open: func() (Bytes, error) { return inMemory{bytes.NewReader(b)}, nil }})
+			return nil
+		})
+		if why := (*ContentError)(nil); errors.As(err, &why) {
+			opt.Note(fmt.Sprintf("%s: %v", cmp.Or(f.Path, f.Stored), why))
+		} else if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// inMemory is a file whose bytes are at hand.
+type inMemory struct{ *bytes.Reader }
+
+func (inMemory) Close() error { return nil }
 
 // head reads the first bytes of a file.
 func (f *File) head() ([]byte, error) {

@@ -11,11 +11,6 @@ import (
 	"crosswind/core/fieldmap"
 )
 
-// inMemory is a file in memory.
-type inMemory struct{ *bytes.Reader }
-
-func (inMemory) Close() error { return nil }
-
 func ExampleRecords() {
 	dir, err := os.MkdirTemp("", "reading-")
 	if err != nil {

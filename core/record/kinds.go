@@ -113,10 +113,10 @@ func init() {
 		Says: []string{WithAttachments}, Columns: []string{Duration, MadeBy}, Further: []string{WithAttachments}})
 	Register(About{Kind: Music, Title: "Music", Plural: "Music", Group: Media, Time: "made", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{"Artist", "Album", Duration}, Further: []string{WithAttachments}})
-	Register(About{Kind: "thumbnail", Title: "Thumbnail", Plural: "Thumbnails", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+	Register(About{Kind: "thumbnail", Wordless: true, Title: "Thumbnail", Plural: "Thumbnails", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{OfFile, WithAttachments}, Columns: []string{OfFile}, Further: []string{WithAttachments}})
 	Register(About{Kind: Document, Title: "Document", Plural: "Documents", Group: Files, Time: "changed", Party: "Of", Nobody: true,
-		Says: []string{Title, WithAttachments}, Columns: []string{Title, "Author"}, Further: []string{"made", WithAttachments}})
+		Says: []string{Title, WithAttachments}, Columns: []string{"Author"}, Further: []string{"made", Title, WithAttachments}})
 	Register(About{Kind: "visit", Title: "Visit", Plural: "Visits", Group: Web, Time: "visited", Party: "Of", Nobody: true, Says: []string{Title, WebAddress}, Columns: []string{WebAddress}})
 	Register(About{Kind: "bookmark", Title: "Bookmark", Plural: "Bookmarks", Group: Web, Time: "added", Party: "Of", Nobody: true, Says: []string{WebAddress}, Columns: []string{WebAddress}})
 	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})

@@ -320,6 +320,9 @@ func (q *Acquirer) manifest(ctx context.Context, acquisition int64, part store.P
 
 // end counts what was acquired, hashes its manifests and closes the run.
 func (q *Acquirer) end(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, reference string) (err error) {
+	if err := q.within(ctx, t, a); err != nil {
+		return err
+	}
 	if a.Files, a.Bytes, err = q.Store.SumFiles(ctx, a.ID, store.Source); err != nil {
 		return err
 	}

@@ -148,6 +148,9 @@ func (q *Acquirer) Unlock(ctx context.Context, t *run.Task) error {
 	if err := q.content(ctx, t, a, b); err != nil {
 		return err
 	}
+	if err := q.within(ctx, t, a); err != nil {
+		return err
+	}
 	if err := q.MatchKnown(ctx, t.Run, c, a.ID); err != nil {
 		return err
 	}

@@ -125,7 +125,11 @@ func (m *Maker) run(ctx context.Context, form string, in io.Reader) ([]byte, err
 }
 
 func (m *Maker) start(ctx context.Context, form string, in io.Reader, apart uintptr) ([]byte, error) {
-	c := exec.CommandContext(ctx, m.Command[0], append(slices.Clone(m.Command[1:]), form)...)
+	arg := slices.Clone(m.Command[1:])
+	if form != Shown {
+		arg = append(arg, form)
+	}
+	c := exec.CommandContext(ctx, m.Command[0], arg...)
 	c.Env, c.Dir = []string{"GOMAXPROCS=2"}, "/"
 	c.Stdin = in
 	out, said := &bounded{most: MaxOutput}, &bounded{most: 4 << 10}

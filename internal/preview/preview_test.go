@@ -35,7 +35,7 @@ func TestMain(m *testing.M) {
 
 func child(what string, more []string) int {
 	if what == "make" { // which confines itself
-		if err := Make(os.Stdout, os.Stdin, more[len(more)-1]); err != nil {
+		if err := Make(os.Stdout, os.Stdin, strings.Join(more, "")); err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			return 1
 		}

@@ -29,6 +29,7 @@ import (
 
 	"crosswind/core/casefile"
 	"crosswind/core/digest"
+	"crosswind/core/fieldmap"
 	"crosswind/core/record"
 	"crosswind/internal/acquire"
 	"crosswind/internal/evidence"
@@ -185,6 +186,42 @@ func marked(t *testing.T) map[string][]byte {
 	}
 	exec("UPDATE piece SET file = substr('abc', word, 1) || '.jpg'")
 	keep("tern", "/data/tern/tern.db")
+
+	// Every other kind, of every map that there is: live and deleted, with files within rows.
+	for _, m := range fieldmap.Maps {
+		if out[m.Path] != nil || slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool {
+			return r.Kind == record.Message || r.Kind == record.Call || r.Kind == record.Contact
+		}) {
+			continue
+		}
+		_, exec := open(m.Name, "DELETE")
+		for table, columns := range m.Tables {
+			exec("CREATE TABLE " + table + "(" + strings.Join(columns, ", ") + ")")
+			for i := range 6 {
+				values := make([]any, len(columns))
+				for k, name := range columns {
+					values[k] = say(never, table+name)
+					for _, r := range m.Readings {
+						if r.Table == table && r.Where != nil && r.Where.Column == name && i%2 == 0 {
+							values[k] = r.Where.Is[0]
+						}
+						for _, a := range r.Attachments {
+							if r.Table == table && a.Data != nil && a.Data.Column == name {
+								values[k] = []byte("\xff\xd8\xff" + strings.Repeat(say(never, "blob"), 40))
+							}
+						}
+					}
+				}
+				exec("INSERT INTO "+table+" VALUES (?"+strings.Repeat(", ?", len(columns)-1)+")", values...)
+			}
+			exec("DELETE FROM " + table + " WHERE rowid IN (2, 5)")
+		}
+		keep(m.Name, m.Path)
+	}
+	// And of every reader.
+	out["/media/old.mbox"] = []byte("From a@example.com Fri Nov 21 15:55:06 2025\nFrom: a@example.com\nTo: b@example.com\nSubject: " + say(never, "subject") + "\nDate: Fri, 21 Nov 2025 15:55:06 +0000\n\n" + say(never, "mail") + "\n")
+	out["/media/notes/page.html"] = []byte("<title>" + say(never, "title") + "</title><p>" + say(never, "note"))
+	out["/media/memo.wav"] = append([]byte("RIFF\x00\x00\x00\x00WAVEfmt \x10\x00\x00\x00\x01\x00\x01\x00\x40\x1f\x00\x00\x80\x3e\x00\x00\x02\x00\x10\x00LIST\x4c\x00\x00\x00INFOINAM\x40\x00\x00\x00"), say(never, strings.Repeat("x", 64))[:64]...)
 	return out
 }
 

@@ -400,7 +400,17 @@ func (l library) libraryFiles(end time.Time) ([]content, error) {
 	if l.seed == tarnLibrary.seed {
 		faces, notes, count, first, step = "/apps/folk/likeness/%d.jpg", "/apps/days/slips/%d.jpg", 4, 6, 24
 	}
-	var err2, err3 error
+	var err2, err3, err4 error
+	for i, b := range ownBackups {
+		if b.family != l.device[0] || !b.at.Before(end) {
+			continue
+		}
+		file, err := madeOnce(fmt.Sprint("own backup ", i), b.make)
+		out, err4 = append(out, content{b.path, file, b.at}), errors.Join(err4, err)
+		if b.keyAt != "" {
+			out = append(out, content{b.keyAt, []byte(b.key + "\n"), start})
+		}
+	}
 	for i := range count {
 		b, err := madeOnce(fmt.Sprint("face ", l.seed, i), func() ([]byte, error) { return face(rand.New(rand.NewPCG(l.seed, uint64(700+i)))) })
 		out, err2 = append(out, content{fmt.Sprintf(faces, i+1), b, start}), errors.Join(err2, err)
@@ -411,7 +421,7 @@ func (l library) libraryFiles(end time.Time) ([]content, error) {
 			out, err3 = append(out, content{fmt.Sprintf(notes, i), b, at}), errors.Join(err3, err)
 		}
 	}
-	return out, errors.Join(err1, err2, err3)
+	return out, errors.Join(err1, err2, err3, err4)
 }
 
 // face is a picture of somebody who does not exist: a head and shoulders before a wall.
@@ -420,7 +430,8 @@ func face(r *rand.Rand) ([]byte, error) {
 	tone := func(from, width int) color.RGBA {
 		return color.RGBA{uint8(from + r.IntN(width)), uint8(from + r.IntN(width)), uint8(from + r.IntN(width)), 255}
 	}
-	wall, coat, hair := tone(150, 80), tone(30, 110), tone(20, 90)
+	wall, coat := tone(150, 80), tone(30, 110)
+	hair := []color.RGBA{{40, 30, 26, 255}, {96, 62, 34, 255}, {176, 132, 72, 255}, {150, 148, 146, 255}}[r.IntN(4)]
 	skin := []color.RGBA{{236, 196, 160, 255}, {198, 140, 98, 255}, {120, 78, 52, 255}}[r.IntN(3)]
 	for y := range 160 {
 		for x := range 160 {

@@ -225,7 +225,7 @@ func putAway(seed uint64) []byte {
 		if m.mine {
 			from, to = to, from
 		}
-		at := m.at.AddDate(-1, 0, 0)
+		at := m.at
 		fmt.Fprintf(&b, "From %s %s\nFrom: <%s>\nTo: <%s>\nDate: %s\nSubject: %s\nMessage-ID: <%d.%d@example.org>\n", from, at.Format(time.ANSIC), from, to, at.Format("Mon, 02 Jan 2006 15:04:05 +0000"), m.head, seed, i)
 		if m.root-1 != i {
 			fmt.Fprintf(&b, "In-Reply-To: <%d.%d@example.org>\n", seed, m.root-1)

@@ -234,7 +234,7 @@ func talk(path string, from, end time.Time, _ *rand.Rand, t *Truth) ([]byte, err
 		say(line{1 + i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), late[i]})
 	}
 	db.exec("COMMIT")
-	db.remove(t, talkPath, "line", "a long run", "id BETWEEN 2400 AND 2495")
+	db.remove(t, talkPath, "line", "a long run", "id BETWEEN 2400 AND 2700")
 	db.remove(t, talkPath, "line", "a whole conversation", "circle = 7")
 	db.remove(t, talkPath, "circle", "a whole conversation", "id = 7")
 	for _, p := range [...]string{"the side gate%", "how many fit", "six if you%", "and the brass%", "leave the brass%", "done. lights%", "good. nothing%"} {
@@ -352,8 +352,12 @@ func cards(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, er
 	db.exec("INSERT INTO card VALUES (50, ?, NULL, ?)", Counsel.Name, stamp(fieldmap.Seconds1980, from.AddDate(0, 4, 0)))
 	db.exec("INSERT INTO reach VALUES (50, 'work', ?)", Counsel.Number)
 	trades := strings.Fields("boatyard bakery tyres chandlery clinic ferry laundry locksmith net-loft post radio rope school slipway smithy store survey tide tower weather")
+	every := 29 * time.Hour
+	if from == start {
+		every = 63 * time.Hour
+	}
 	for i := range 160 {
-		added := from.Add(time.Duration(i) * 29 * time.Hour)
+		added := from.Add(time.Duration(i) * every)
 		if added.After(end) {
 			break
 		}

@@ -74,7 +74,8 @@ type chosen struct {
 	store.Record
 	Whole  *record.Record
 	Around []store.Record
-	Below  int // of those around it
+	Occurs *occurs // of what repeats, as far as it can be worked out
+	Below  int     // of those around it
 	Origin *origin
 	AcqNo  int
 	Named  []named
@@ -201,7 +202,9 @@ func (v *content) Cells(r store.Record, zone *time.Location) (out []string, err 
 		f := w.Column(name)
 		s := f.Words()
 		if at, err := time.Parse(time.RFC3339, f.Value); err == nil && slices.Contains(record.Roles, name) {
-			s = frame.Clock(at, zone)
+			if s = frame.Clock(at, zone); r.At != nil && frame.Day(*r.At, zone) == frame.Day(at, zone) {
+				s = at.In(zone).Format("15:04:05")
+			}
 		}
 		out = append(out, s)
 	}
@@ -339,6 +342,7 @@ func (a pages) choose(c *gin.Context, p *frame.Page, v *content, id string, draw
 	if k.Whole, err = r.Whole(); err != nil {
 		return nil, err
 	}
+	k.Occurs = occurrences(k.Whole)
 	if r.Kind.About().InTalk {
 		if k.Around, err = a.Store.Around(ctx, r, around); err != nil {
 			return nil, err

@@ -32,7 +32,7 @@ func sub(a, b any) int64 { return reflect.ValueOf(a).Int() - reflect.ValueOf(b).
 
 // Num writes a whole number in groups of three with narrow spaces.
 func Num(v any) string {
-	s := fmt.Sprint(v)
+	s := fmt.Sprint(reflect.Indirect(reflect.ValueOf(v)).Interface())
 	neg := strings.TrimLeft(s, "-")
 	var b strings.Builder
 	b.WriteString(s[:len(s)-len(neg)])

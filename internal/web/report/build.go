@@ -54,9 +54,9 @@ type acquisition struct {
 	Databases []store.RecoveredDatabase
 }
 
-// ManifestName is the name of the acquisition's manifest in a package.
-func (a *acquisition) ManifestName() string {
-	if a.ContentManifest != "" { // records come from what the backup holds
+// manifestName is the name of the acquisition's manifest in a package: of its own files, or of what they hold.
+func (a *acquisition) manifestName(content bool) string {
+	if content {
 		return fmt.Sprintf("%s-acquisition-%d-content.sha256", a.Reference, a.Number)
 	}
 	return fmt.Sprintf("%s-acquisition-%d.sha256", a.Reference, a.Number)

@@ -173,7 +173,12 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		if open == nil { // what proves it is there, and nothing else of its file
 			whole.Origins = whole.Origins[:min(1, len(whole.Origins))]
 		}
-		l := &casefile.RecordLine{Record: &whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.ManifestName(),
+		own, err := m.Store.FileByPath(ctx, k.Acquisition.ID, store.Source, o.Stored)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, 0, err
+		}
+		content := err != nil || own.SHA256 != o.SHA256 // of what the acquisition's files hold
+		l := &casefile.RecordLine{Record: &whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.manifestName(content),
 			FileWithheld: open == nil, Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
 		records = append(records, l)
 		used[k.Acquisition] = true
@@ -250,7 +255,7 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 				}
 				fmt.Fprintln(&b, digest.Line{Sum: f.SHA256, Path: f.Path})
 			}
-			parts = append(parts, casefile.Bytes(casefile.ManifestsDir+a.ManifestName(), b.Bytes()))
+			parts = append(parts, casefile.Bytes(casefile.ManifestsDir+a.manifestName(true), b.Bytes()))
 		}
 		for suffix, sum := range map[string]func(*store.File) string{
 			"sha256": func(f *store.File) string { return f.SHA256 }, "sha1": func(f *store.File) string { return f.SHA1 }, "md5": func(f *store.File) string { return f.MD5 }} {

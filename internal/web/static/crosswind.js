@@ -363,7 +363,8 @@ document.addEventListener("alpine:init", () => {
     tone: "",
     keep: false,
     init() {
-      this.value = this.$root.dataset.value || "";
+      // What was typed before this ran stays.
+      this.value = this.$root.querySelector("input").value || this.$root.dataset.value || "";
       if (this.value) this.check();
     },
     async check() {
