@@ -195,7 +195,7 @@ func onDisk(at, onHandset, stored string) (*reading.File, error) {
 		return nil, err
 	}
 	head := make([]byte, reading.HeadLength)
-	if n, _ := io.ReadFull(f, head); !wanted(head[:n], onHandset, stored) {
+	if n, _ := io.ReadFull(f, head); !reading.Wanted(cmp.Or(onHandset, stored), head[:n], fieldmap.Maps) {
 		return nil, nil
 	}
 	set, err := digest.Reader(io.NewSectionReader(f, 0, st.Size()))
@@ -204,17 +204,6 @@ func onDisk(at, onHandset, stored string) (*reading.File, error) {
 	}
 	_, _, sum := set.Hex()
 	return &reading.File{Path: onHandset, Stored: stored, Size: st.Size(), SHA256: sum, Open: func() (reading.Bytes, error) { return openRegular(at) }}, nil
-}
-
-// wanted reports whether a file is read: a database, what may lie beside one, or what a reader
-// reads.
-func wanted(head []byte, onHandset, stored string) bool {
-	return reading.Begins(head) || isBeside(stored) || isBeside(onHandset) || reading.ReaderOf(cmp.Or(onHandset, stored), head) != nil
-}
-
-// isBeside reports whether a file's name is that of a log or a journal.
-func isBeside(name string) bool {
-	return strings.HasSuffix(name, "-wal") || strings.HasSuffix(name, "-journal")
 }
 
 // folder makes the folder of copies, if it is not there.
@@ -232,7 +221,7 @@ func (s *source) copy(r io.Reader, onHandset, stored string) (*reading.File, err
 	if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 		return nil, err
 	}
-	if head = head[:n]; !wanted(head, onHandset, stored) {
+	if head = head[:n]; !reading.Wanted(cmp.Or(onHandset, stored), head, fieldmap.Maps) {
 		return nil, nil
 	}
 	if err := s.folder(); err != nil {

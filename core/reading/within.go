@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 
 	"crosswind/core/fieldmap"
 	"crosswind/core/sqlitefile"
@@ -69,6 +70,15 @@ func Within(f *File, head []byte, find func(path string) *File, maps []*fieldmap
 		}
 	}
 	return nil
+}
+
+// Wanted reports whether anything of a file that begins with head is read: it is a database, or may lie beside one, a
+// reader reads it, or it is an archive, a sealed backup or the key to one. path is on the handset, or where it is stored.
+func Wanted(path string, head []byte, maps []*fieldmap.Map) bool {
+	return Begins(head) || beside(path) || ReaderOf(path, head) != nil || unpack.IsArchive(head) || sealedBy(maps, path) != nil ||
+		slices.ContainsFunc(maps, func(m *fieldmap.Map) bool {
+			return slices.ContainsFunc(m.Backups, func(b fieldmap.Backup) bool { return b.Key == path })
+		})
 }
 
 // ContentError is what is wrong with an archive within a source.

@@ -642,7 +642,9 @@ func TestNothingOutsideScopeIsSeen(t *testing.T) {
 // Where nothing is limited a package has the attachments of its records, and it is handed out.
 func TestAttachmentsArePackaged(t *testing.T) {
 	files := marked(t)
-	maps.DeleteFunc(files, func(path string, _ []byte) bool { return !strings.HasPrefix(path, "/data/tern/") })
+	maps.DeleteFunc(files, func(path string, _ []byte) bool {
+		return !strings.HasPrefix(path, "/data/tern/") && path != "/data/shelf/small.db"
+	})
 	w := newScene(t, files, func(a *store.Authority) {
 		a.ScopeKinds, a.ScopeFrom, a.Excluded, a.Privileged = nil, nil, "", nil
 		for _, k := range record.Kinds() {
@@ -653,6 +655,14 @@ func TestAttachmentsArePackaged(t *testing.T) {
 	id := w.column("SELECT id FROM record WHERE summary LIKE 'OKAYword%'")
 	if code, said := w.post("/case/T-1/examine/mark/"+id, "reason", "its picture", "back", ""); code != http.StatusOK {
 		t.Fatal(code, said)
+	}
+	// A picture that lies within its row, and goes on in other pages.
+	small := w.column("SELECT id FROM record WHERE kind = 'thumbnail' AND state = 'intact' ORDER BY id LIMIT 1")
+	if code, said := w.post("/case/T-1/examine/mark/"+small, "reason", "a small picture", "back", ""); code != http.StatusOK {
+		t.Fatal(code, said)
+	}
+	if code, b := w.get("/case/T-1/examine/preview/" + small + "/0"); code != http.StatusOK || !bytes.HasPrefix(b, []byte("\xff\xd8\xff"+never)) || len(b) <= 1024 {
+		t.Errorf("a picture within a row: %d, %d bytes", code, len(b))
 	}
 	if r := w.bench.Do("package", map[string]any{}); r.State != "done" {
 		t.Fatal(r.Error)
@@ -665,6 +675,9 @@ func TestAttachmentsArePackaged(t *testing.T) {
 	res, err := casefile.VerifyZIP(t.Context(), bytes.NewReader(b), int64(len(b)), casefile.Options{Now: time.Now()})
 	if code != http.StatusOK || err != nil || len(res.Faults) > 0 || !bytes.Contains(b, []byte("OKAYpicture")) || !bytes.Contains(b, fmt.Appendf(nil, "data/files/%x", sha256.Sum256(files["/data/tern/kept/a.jpg"]))) {
 		t.Errorf("%d, %+v, %v", code, res, err)
+	}
+	if n := bytes.Count(b, []byte(`"parts":[{`)); n != 1 {
+		t.Errorf("%d records of the package have a picture in parts", n)
 	}
 	if bytes.Contains(b, []byte(never+"picture")) {
 		t.Error("a picture of a record that is not marked is in the package")

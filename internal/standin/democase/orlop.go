@@ -128,6 +128,16 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 			db.exec("INSERT INTO piece VALUES (?, 1, ?, ?)", n, 4000+r.IntN(3000), fmt.Sprintf("t%04d.jpg", n/97))
 		}
 	}
+	db.exec("CREATE TABLE ringing(id INTEGER PRIMARY KEY, room INTEGER NOT NULL, who TEXT NOT NULL, mine INTEGER NOT NULL, at INTEGER NOT NULL, ms INTEGER NOT NULL, sort INTEGER NOT NULL, came INTEGER NOT NULL)")
+	for at := start.Add(31 * time.Hour); at.Before(end); at = at.Add(time.Duration(20+r.IntN(60)) * time.Hour) {
+		room := r.IntN(len(sizes))
+		who, came := crew[room].who[r.IntN(sizes[room])], r.IntN(4) > 0
+		length := 0
+		if came {
+			length = 9000 + r.IntN(1_500_000)
+		}
+		db.exec("INSERT INTO ringing(room, who, mine, at, ms, sort, came) VALUES (?, ?, ?, ?, ?, ?, ?)", room+1, who, who == owner, micros(at), length, 1+r.IntN(2), came)
+	}
 	for _, h := range hidden {
 		if at := evening.Add(-h.before); at.Before(end) {
 			said, taken := h.said, any(nil)
@@ -143,6 +153,7 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	}
 	db.remove(t, ternPath, "word", "single rows", "room <> 5 AND id % 83 = 7")
 	db.remove(t, ternPath, "sign", "single rows", "word % 83 = 7")
+	db.remove(t, ternPath, "ringing", "single rows", "id % 13 = 4")
 	held := "room = 4 AND id % 9 = 2 AND at > ?"
 	db.exec("INSERT INTO late SELECT id, room, who, mine, at, said, ? FROM word WHERE "+held, micros(time.Date(2026, 10, 20, 8, 0, 0, 0, time.UTC)), micros(evening.AddDate(0, -2, 0)))
 	db.remove(t, ternPath, "word", "moved to the holding area", held, micros(evening.AddDate(0, -2, 0)))

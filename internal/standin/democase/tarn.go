@@ -96,6 +96,18 @@ func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 			db.exec("INSERT INTO file VALUES (?, 'image/jpeg', ?, ?)", n, 4000+r.IntN(3000), fmt.Sprintf("g%03d.jpg", n/113))
 		}
 	}
+	db.exec("CREATE TABLE buzz(no INTEGER PRIMARY KEY, talk INTEGER NOT NULL, party TEXT NOT NULL, way TEXT NOT NULL, at REAL NOT NULL, lasted REAL, sort TEXT NOT NULL)")
+	for at := start.Add(40 * time.Hour); at.Before(end); at = at.Add(time.Duration(30+r.IntN(90)) * time.Hour) {
+		room := r.IntN(len(sizes))
+		party, way, lasted := guild[room].who[r.IntN(sizes[room])], "from", any(nil)
+		if party == maren {
+			way = "to"
+		}
+		if r.IntN(3) > 0 {
+			lasted = float64(8000+r.IntN(900_000)) / 1000
+		}
+		db.exec("INSERT INTO buzz(talk, party, way, at, lasted, sort) VALUES (?, ?, ?, ?, ?, ?)", room+1, party, way, seconds(at), lasted, []string{"voice", "video"}[r.IntN(2)])
+	}
 	for _, a := range aside {
 		if at := evening.Add(-a.before); at.Before(end) {
 			say(3, a.who, at, a.said)
@@ -106,6 +118,7 @@ func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		return db.finish(t, gullPath, "post", "crate")
 	}
 	db.remove(t, gullPath, "post", "single rows", "talk = 4 AND at > ? OR talk <> 4 AND no % 59 = 8", seconds(evening.Add(-31*time.Hour)))
+	db.remove(t, gullPath, "buzz", "single rows", "no % 17 = 5")
 	held := "talk = 3 AND no % 8 = 5 AND at > ?"
 	since := seconds(evening.AddDate(0, -3, 0))
 	db.exec("INSERT INTO crate SELECT no, talk, party, way, at, body, ? FROM post WHERE "+held, seconds(time.Date(2026, 10, 17, 0, 0, 0, 0, time.UTC)), since)

@@ -127,10 +127,10 @@ func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*dige
 }
 
 // attachments are the files that belong to a record, which it names by their SHA-256, but for the file
-// that it was read from.
+// that it was read from and what lies in parts of it.
 func (m *Maker) attachments(ctx context.Context, caseID int64, k *marked, taken map[string]bool) (parts []casefile.Part, total int64, err error) {
 	for n, a := range k.Whole.Attachments {
-		if a.SHA256 == "" || a.SHA256 == k.Whole.Origin().SHA256 || taken[a.SHA256] {
+		if a.SHA256 == "" || a.SHA256 == k.Whole.Origin().SHA256 || len(a.Parts) > 0 || taken[a.SHA256] {
 			continue
 		}
 		sum, open, err := m.Evidence.Attachment(ctx, caseID, k.ID, n)
