@@ -48,6 +48,9 @@ func (q *Acquirer) within(ctx context.Context, t *run.Task, a *store.Acquisition
 			}
 			out := &store.File{AcquisitionID: a.ID, Content: true, Path: at, RealPath: f.RealPath + reading.Inside + path, ModifiedAt: f.ModifiedAt}
 			err := q.keep(ctx, t, out, r, -1)
+			if err == nil {
+				t.More(out.Size, 1)
+			}
 			switch {
 			case errors.Is(err, vault.ErrFull):
 				return q.full(ctx, a, at, err)

@@ -97,10 +97,14 @@ func (f *ffmpeg) frames(w io.Writer, b []byte) error {
 	return err
 }
 
+// filled puts silence where frames are that the program does not decode, as those of pauses in voice codecs: what
+// is heard keeps its time.
+const filled = "aresample=async=1:min_hard_comp=0.01:first_pts=0"
+
 // sound gives the samples of a sound.
 func (f *ffmpeg) sound() ([]int16, int, error) {
 	const rate = 16_000
-	out, err := f.run(2*rate*maxSeconds+1<<16, nil, []string{"-vn", "-t", fmt.Sprint(maxSeconds), "-ac", "1", "-ar", fmt.Sprint(rate), "-c:a", "pcm_s16le", "-f", "s16le"})
+	out, err := f.run(2*rate*maxSeconds+1<<16, nil, []string{"-vn", "-t", fmt.Sprint(maxSeconds), "-af", filled, "-ac", "1", "-ar", fmt.Sprint(rate), "-c:a", "pcm_s16le", "-f", "s16le"})
 	if err != nil {
 		return nil, 0, err
 	}

@@ -53,6 +53,14 @@ func (t *Task) Total(bytes, items int64) {
 	t.p.BytesTotal, t.p.ItemsTotal = bytes, items
 }
 
+// More adds to how much there is to do: what was not known of at first.
+func (t *Task) More(bytes, items int64) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.p.BytesTotal += bytes
+	t.p.ItemsTotal += items
+}
+
 // Done adds to what is done.
 func (t *Task) Done(bytes, items int64) {
 	t.mu.Lock()

@@ -18,6 +18,7 @@ import (
 	"crosswind/core/digest"
 	"crosswind/core/fieldmap"
 	"crosswind/core/media"
+	"crosswind/core/reading"
 	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
@@ -213,6 +214,59 @@ func TestPhotographsSayWhatTheCameraDid(t *testing.T) {
 		}
 		if (p.Latitude == nil) != (s.where == nil) || s.where != nil && (math.Abs(*p.Latitude-s.where.lat) > 1e-6 || math.Abs(*p.Longitude-s.where.lon) > 1e-6) {
 			t.Errorf("%s: %v, %v, not %v", files[i].file, p.Latitude, p.Longitude, s.where)
+		}
+	}
+}
+
+// What the files of both libraries say of themselves is what they were made as: their kind, how long they are, when and
+// where they were taken, what they are called and who wrote them.
+func TestLibraryFilesSayWhatTheyWereMadeAs(t *testing.T) {
+	for _, l := range []library{orlopLibrary, tarnLibrary} {
+		all, err := l.pieces(time.Date(2026, 9, 24, 0, 0, 0, 0, time.UTC))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, p := range all {
+			reader := reading.ReaderOf(p.file, p.data[:min(len(p.data), reading.HeadLength)])
+			if reader == nil {
+				t.Errorf("%s: nobody reads it", p.file)
+				continue
+			}
+			var got []*record.Record
+			for r, err := range reader.Read(io.NewSectionReader(bytes.NewReader(p.data), 0, int64(len(p.data))), &reading.Text{Path: p.file, Stored: "s"}) {
+				if err != nil {
+					t.Errorf("%s: %v", p.file, err)
+					continue
+				}
+				got = append(got, r)
+			}
+			kinds := map[string][]record.Kind{"photo": {record.Photograph}, "film": {record.Video}, "memo": {record.Recording}, "song": {record.Music}, "paper": {record.Document, record.Jotting}}[p.sort]
+			if len(got) != 1 || !slices.Contains(kinds, got[0].Kind) {
+				t.Errorf("%s: %+v", p.file, got)
+				continue
+			}
+			r := got[0]
+			if length, _ := strconv.ParseFloat(r.Fact(record.Duration).Value, 64); math.Abs(length-p.secs) > 0.05 {
+				t.Errorf("%s is %v s long, not %v", p.file, length, p.secs)
+			}
+			if p.sort == "film" && (!r.At().Equal(p.at.Truncate(time.Second)) || math.Abs(r.Place.Latitude-p.where.lat) > 1e-4 || math.Abs(r.Place.Longitude-p.where.lon) > 1e-4) {
+				t.Errorf("%s was taken %v at %v, not %v at %v", p.file, r.At(), r.Place, p.at, *p.where)
+			}
+			if p.sort == "song" && (r.Text != p.title || r.Fact("Artist").Value != p.by || r.Fact("Album").Value != p.album) ||
+				p.sort == "paper" && strings.HasSuffix(p.file, "x") && (r.Fact(record.Title).Value != p.title || r.Fact("Author").Value != p.by || !r.At().Equal(p.at.Truncate(time.Second))) {
+				t.Errorf("%s says %+v, not %+v", p.file, r, p.title)
+			}
+		}
+		mails := 0
+		b := putAway(l.seed)
+		for r, err := range reading.ReaderOf("/old.mbox", b[:reading.HeadLength]).Read(io.NewSectionReader(bytes.NewReader(b), 0, int64(len(b))), &reading.Text{Path: "/old.mbox"}) {
+			if err != nil || r.Kind != record.Mail || r.At() == nil || r.Thread() == "" || r.Text == "" {
+				t.Errorf("%+v, %v", r, err)
+			}
+			mails++
+		}
+		if want := bytes.Count(b, []byte("Message-ID:")); mails != want {
+			t.Errorf("%d pieces of mail of %d", mails, want)
 		}
 	}
 }

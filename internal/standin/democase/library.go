@@ -128,7 +128,7 @@ func (l library) pieces(end time.Time) (out []piece, err error) {
 		}
 		add(piece{sort: "memo", file: file, title: title, at: at, secs: secs, data: b})
 	}
-	for i, t := range []string{"Slack Water", "Second Buoy", "The Keeper's Daughter", "Low Tide Reel", "Fog Signal", "Six Oars", "Kelp", "North Quay", "Home by Lamp", "Harbour Air", "Gull", "Herring Town"} {
+	for i, t := range []string{"Slack Water", "Second Buoy", "The Keeper", "Low Reel", "Fog Signal", "Six Oars", "Kelp", "North Quay", "Home by Lamp", "Harbour Air", "Gull", "Herring Town"} {
 		at := start.AddDate(0, 0, 33*i+9)
 		add(piece{sort: "song", file: fmt.Sprintf(l.tunes, i+1), title: t, by: "The Quay Band", album: "Tides", at: at, secs: 10.08, data: named(slackWater, t)})
 	}
@@ -380,12 +380,12 @@ func moving(seed uint64, n int, at time.Time, p spot, device [2]string) ([]byte,
 					box("dinf", box("dref", words(0, 1), box("url ", words(1)))),
 					box("stbl", box("stsd", words(0, 1), box("jpeg", entry)), box("stts", words(0, 1, filmFrames, each)), box("stsc", words(0, 1, 1, 1, 1)),
 						box("stsz", words(0, 0, filmFrames), sizes), box("stco", words(0, filmFrames), offsets))))),
-		box("udta", said3("\xa9xyz", fmt.Sprintf("%+08.4f%+09.4f/", p.lat, p.lon), box), said3("\xa9mak", device[0], box), said3("\xa9mod", device[1], box)))
+		box("udta", userText("\xa9xyz", fmt.Sprintf("%+08.4f%+09.4f/", p.lat, p.lon), box), userText("\xa9mak", device[0], box), userText("\xa9mod", device[1], box)))
 	return bytes.Join([][]byte{head, box("mdat", data), index}, nil), nil
 }
 
-// said3 is a text of user data: its length, its language, and itself.
-func said3(name, s string, box func(string, ...[]byte) []byte) []byte {
+// userText is a text of user data: its length, its language, and itself.
+func userText(name, s string, box func(string, ...[]byte) []byte) []byte {
 	return box(name, []byte{byte(len(s) >> 8), byte(len(s)), 0x55, 0xc4}, []byte(s))
 }
 
