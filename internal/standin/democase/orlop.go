@@ -112,7 +112,7 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		db.exec("INSERT INTO word VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", n, room+1, crew[room].who[who], who == 0, micros(at), micros(at.Add(2*time.Second)), micros(at.Add(time.Duration(5+r.IntN(4000))*time.Second)), edited, taken, fades, said)
 	}
 	signs := []string{"👍", "❤", "😂", "🌊", "🙏"}
-	for _, s := range chatter(r, sizes, 7*time.Hour, end) {
+	for _, s := range chatter(r, sizes, 10*time.Hour, end) {
 		edited, fades := any(nil), any(nil)
 		switch r.IntN(60) {
 		case 0:
