@@ -28,7 +28,7 @@ step go vet ./...
 scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
-step go test ./...
+step go test ./internal/web/... ./cmd/... ./... # the longest first
 fuzz() {
   for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip; do
     for try in 1 2 3; do

@@ -16,7 +16,6 @@ import (
 	"runtime/debug"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -68,7 +67,6 @@ func readSource(ctx context.Context, at, passwordFile string, opt reading.Option
 	for _, n := range s.notes {
 		opt.Note(n)
 	}
-	opt.Made = s.made
 	opt.Go = func() bool { return ctx.Err() == nil }
 	debug.SetMemoryLimit(100 << 20)
 	debug.SetGCPercent(15) // what is kept of each live row grows with the source; what is read in passing need not
@@ -92,7 +90,6 @@ func readSource(ctx context.Context, at, passwordFile string, opt reading.Option
 // source is what is read, and what is kept of it meanwhile.
 type source struct {
 	ctx     context.Context
-	made    time.Time // as it says itself
 	notes   []string
 	dir     string // of copies, "" if there are none
 	copies  int
@@ -271,7 +268,7 @@ func (s *source) backup(fsys fs.FS, name, passwordFile string) ([]*reading.File,
 	if err != nil {
 		return nil, err
 	}
-	s.closing, s.made = append(s.closing, b), b.Made
+	s.closing = append(s.closing, b)
 	for _, f := range b.Faults {
 		s.notes = append(s.notes, f.Error())
 	}
@@ -290,6 +287,7 @@ func (s *source) backup(fsys fs.FS, name, passwordFile string) ([]*reading.File,
 			return nil, err
 		}
 		if one != nil {
+			one.Made = b.Made
 			files = append(files, one)
 		}
 	}

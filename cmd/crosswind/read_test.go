@@ -17,7 +17,7 @@ import (
 // files, and a lone database give their records without a server, twice the same.
 func TestRead(t *testing.T) {
 	dir := t.TempDir()
-	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096}); err != nil {
+	if err := democase.Make(dir, democase.Options{Recordings: 1, RecordingBytes: 4096, Few: true}); err != nil {
 		t.Fatal(err)
 	}
 	os.WriteFile(filepath.Join(dir, "word"), []byte(democase.Password+"\n"), 0o600)

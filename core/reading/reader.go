@@ -136,7 +136,7 @@ func Texts(reader Reader, f *File, all []*File, opt Options, note func(error)) i
 					err = fmt.Errorf("reading %s: %w", f.Stored, in.fault)
 				}
 			}()
-			for r, err := range reader.Read(io.NewSectionReader(in, 0, f.Size), &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: opt.Made}) {
+			for r, err := range reader.Read(io.NewSectionReader(in, 0, f.Size), &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: f.made(opt)}) {
 				if err != nil {
 					note(err)
 					continue

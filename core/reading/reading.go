@@ -30,8 +30,17 @@ type File struct {
 	Path   string // on the handset, "" if it is not known
 	Stored string // below the source
 	Size   int64
-	SHA256 string // hex
+	SHA256 string    // hex
+	Made   time.Time // when the source that it is of was made, the zero time if that is as Options says
 	Open   func() (Bytes, error)
+}
+
+// made is when what f is of was made.
+func (f *File) made(opt Options) time.Time {
+	if f.Made.IsZero() {
+		return opt.Made
+	}
+	return f.Made
 }
 
 // Bytes are an open file's.
@@ -224,7 +233,7 @@ func opened(files []*File, opt Options) ([]*File, error) {
 				return &ContentError{cmp.Or(err, fmt.Errorf("%s has more than %d bytes", path, maxOpened))}
 			}
 			sum := sha256.Sum256(b)
-			out = append(out, &File{Path: f.Path + Inside + path, Stored: f.Stored + Inside + path, Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:]),
+			out = append(out, &File{Path: f.Path + Inside + path, Stored: f.Stored + Inside + path, Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:]), Made: f.Made,
 				Open: func() (Bytes, error) { return inMemory{bytes.NewReader(b)}, nil }})
 			return nil
 		})
@@ -273,7 +282,7 @@ func database(f *File, beside func(string) *File, byPath map[string]*File, names
 		note(errors.New("no field map is known for it"))
 		return true
 	}
-	db.Source.Country, db.Source.Made = opt.Country, opt.Made
+	db.Source.Country, db.Source.Made = opt.Country, f.made(opt)
 	db.Source.File = func(path string) (string, bool) {
 		f := byPath[path]
 		if f == nil {
