@@ -24,15 +24,16 @@ trap stop EXIT
 trap 'exit 130' INT TERM
 step() { echo "== $*"; "$@"; }
 step go build -o bin/crosswind ./cmd/crosswind
-step go vet ./...
 scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
-step go test ./internal/web/... ./cmd/... ./... # the longest first
+# The longest first; a third beside them, since those wait for databases and processes most of the time.
+step go test -p 3 ./internal/web/... ./cmd/... ./...
 fuzz() {
+  step go vet ./... 2>&1 || return 1
   for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip; do
     for try in 1 2 3; do
-      said=$(step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-4s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
+      said=$(step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-3s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
       echo "$said"
       # The tool now and then takes the end of its own time for a failure, and then has no input to show.
       [ "$ok" -ne 0 ] && [ "$try" -lt 3 ] && [[ $said == *"context deadline exceeded"* && $said != *"Failing input"* ]] || break
