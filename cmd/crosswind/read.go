@@ -287,7 +287,7 @@ func (s *source) backup(fsys fs.FS, name, passwordFile string) ([]*reading.File,
 			return nil, err
 		}
 		if one != nil {
-			one.Made = b.Made
+			one.Made, one.Written = b.Made, f.Changed
 			files = append(files, one)
 		}
 	}
@@ -321,6 +321,7 @@ func (s *source) archive(f *os.File, size int64, passwordFile string) (files []*
 			return nil, err
 		}
 		if one != nil {
+			one.Written = m.Changed
 			files = append(files, one)
 		}
 	}

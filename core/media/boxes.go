@@ -11,8 +11,9 @@ import (
 
 // What bounds boxes.
 const (
-	maxBoxes = 20_000
+	maxBoxes = 100_000
 	maxTrack = 64
+	maxRun   = 16 << 20 // bytes of what a run says of its samples
 )
 
 // box is one of ISO/IEC 14496-12 section 4.2.
@@ -29,12 +30,20 @@ type index struct {
 	tracks  int
 	keys    []string // of metadata that are named by a table
 	longest time.Duration
+	timed   map[uint32]*timing // by the number of the track
+}
+
+// timing is how the fragments of a track are timed.
+type timing struct {
+	scale uint32 // units a second
+	usual uint32 // the duration of a sample that says none
+	end   uint64 // of the last fragment, in units
 }
 
 // readBoxes reads the index of a film, or of a sound in the same form: it stands before or behind what
 // is played.
 func readBoxes(c *Clip, s *source) error {
-	x := &index{Clip: c, source: s}
+	x := &index{Clip: c, source: s, timed: map[uint32]*timing{}}
 	brand := ""
 	has := false
 	err := x.within(box{to: s.size}, func(b box) error {
@@ -44,9 +53,14 @@ func readBoxes(c *Clip, s *source) error {
 		case "moov":
 			has = true
 			return x.within(b, x.moov)
+		case "moof":
+			return x.within(b, x.fragment)
 		}
 		return nil
 	})
+	for _, t := range x.timed {
+		x.longest = max(x.longest, seconds(t.end, uint64(t.scale)))
+	}
 	if c.Duration == 0 { // of the film: of the longest track
 		c.Duration = x.longest
 	}
@@ -126,8 +140,90 @@ func (x *index) moov(b box) error {
 		return x.track(b)
 	case "udta", "meta":
 		return x.about(b)
+	case "mvex":
+		return x.within(b, func(b box) error {
+			if c := x.content(b, 24); b.name == "trex" && len(c) == 24 {
+				x.timing(binary.BigEndian.Uint32(c[4:])).usual = binary.BigEndian.Uint32(c[12:])
+			}
+			return nil
+		})
 	}
 	return nil
+}
+
+// timing is that of a track.
+func (x *index) timing(track uint32) *timing {
+	t := x.timed[track]
+	if t == nil {
+		t = &timing{}
+		if len(x.timed) < maxTrack {
+			x.timed[track] = t
+		}
+	}
+	return t
+}
+
+// fragment adds what a fragment of a film plays (ISO/IEC 14496-12 section 8.8).
+func (x *index) fragment(b box) error {
+	if b.name != "traf" {
+		return nil
+	}
+	be := binary.BigEndian
+	t, usual := &timing{}, uint32(0)
+	return x.within(b, func(b box) error {
+		c := x.content(b, 32)
+		if len(c) < 8 {
+			return nil
+		}
+		flags := be.Uint32(c) & 0xffffff
+		switch b.name {
+		case "tfhd":
+			t = x.timing(be.Uint32(c[4:]))
+			usual = t.usual
+			at := 8
+			for i, n := range []int{0: 8, 1: 4} { // where its bytes begin, by which entry its samples are told
+				if flags>>i&1 == 1 {
+					at += n
+				}
+			}
+			if flags&8 != 0 && len(c) >= at+4 {
+				usual = be.Uint32(c[at:])
+			}
+		case "tfdt":
+			if c[0] == 1 && len(c) >= 12 {
+				t.end = max(t.end, be.Uint64(c[4:]))
+			} else if c[0] == 0 {
+				t.end = max(t.end, uint64(be.Uint32(c[4:])))
+			}
+		case "trun":
+			t.end += x.run(b, flags, be.Uint32(c[4:]), usual)
+		}
+		return nil
+	})
+}
+
+// run is how long a run of samples plays, in units of its track: section 8.8.8.
+func (x *index) run(b box, flags, count, usual uint32) (units uint64) {
+	if flags&0x100 == 0 {
+		return uint64(count) * uint64(usual)
+	}
+	head, each := 8, int64(0)
+	for i := range 2 {
+		if flags>>(2*i)&1 == 1 {
+			head += 4
+		}
+	}
+	for i := 8; i < 12; i++ {
+		if flags>>i&1 == 1 {
+			each += 4
+		}
+	}
+	n := min(int64(count), (b.to-b.from-int64(head))/each) // no more than are there
+	c := x.content(b, int(min(int64(head)+n*each, maxRun)))
+	for at := int64(head); at+each <= int64(len(c)); at += each {
+		units += uint64(binary.BigEndian.Uint32(c[at:]))
+	}
+	return units
 }
 
 // header reads when something was made, its units a second and how many of them it has, of a version 0 or 1
@@ -151,17 +247,25 @@ func header(c []byte) (made uint64, scale uint32, length uint64, ok bool) {
 
 // track reads what a track is of, its size and how it is turned.
 func (x *index) track(b box) error {
-	turn, kind, sample := 0, "", box{}
+	turn, number, kind, sample := 0, uint32(0), "", box{}
 	var walk func(box) error
 	walk = func(b box) error {
 		switch b.name {
 		case "mdia", "minf", "stbl":
 			return x.within(b, walk)
 		case "tkhd":
-			turn = turned(x.content(b, 104))
+			c := x.content(b, 104)
+			turn = turned(c)
+			if at := 12; len(c) > 24 {
+				if c[0] == 1 {
+					at = 20
+				}
+				number = binary.BigEndian.Uint32(c[at:])
+			}
 		case "mdhd":
 			if _, scale, n, ok := header(x.content(b, 32)); ok {
 				x.longest = max(x.longest, seconds(n, uint64(scale)))
+				x.timing(number).scale = scale
 			}
 		case "hdlr":
 			if c := x.content(b, 12); len(c) == 12 && kind == "" {

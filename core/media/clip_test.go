@@ -42,6 +42,8 @@ func made(t testing.TB, dir string) (all []string) {
 	ffmpeg("keys.mp4", "-i", film, "-c", "copy", "-movflags", "use_metadata_tags", "-metadata", "make=Orlop", "-metadata", "model=OL-220")
 	ffmpeg("turned.mov", "-i", film, "-c", "copy", "-metadata:s:v", "rotate=90")
 	ffmpeg("upside down.mp4", "-i", film, "-c", "copy", "-metadata:s:v", "rotate=180")
+	ffmpeg("fragments.mp4", "-i", film, "-c", "copy", "-movflags", "frag_keyframe+empty_moov+default_base_moof")
+	ffmpeg("fragments by number.mp4", "-f", "lavfi", "-i", "testsrc2=size=64x48:rate=30:duration=7.3", "-c:v", "mpeg4", "-g", "15", "-movflags", "frag_keyframe+empty_moov")
 	ffmpeg("old.3gp", "-i", film, "-c:v", "h263", "-s", "352x288", "-an")
 	ffmpeg("h264.mp4", "-i", film, "-c:v", "libx264", "-an", "-t", "1")
 	ffmpeg("sound.m4a", "-i", film, "-vn", "-c:a", "copy")
@@ -166,7 +168,7 @@ func TestHostileClips(t *testing.T) {
 		}
 	}
 	deep := bytes.Repeat([]byte{0, 0, 0, 0, 'm', 'o', 'o', 'v', 0, 0, 0, 0, 'u', 'd', 't', 'a', 0, 0, 0, 0, 'm', 'e', 't', 'a'}, 30_000)
-	many := bytes.Repeat([]byte{0, 0, 0, 8, 'm', 'o', 'o', 'v'}, 100_000)
+	many := bytes.Repeat([]byte{0, 0, 0, 8, 'm', 'o', 'o', 'v'}, maxBoxes+1)
 	for name, b := range map[string][]byte{"boxes in boxes": deep, "boxes that go back": {0, 0, 0, 1, 'm', 'o', 'o', 'v', 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}, "more boxes than are read": many,
 		"boxes of no length": {0, 0, 0, 4, 'm', 'o', 'o', 'v', 0, 0, 0, 0}, "frames of no size": append([]byte("#!AMR\n"), bytes.Repeat([]byte{0x7c}, 1<<20)...), "a chunk that is not there": []byte("RIFF\xff\xff\xff\xffWAVEdata\xff\xff\xff\xff")} {
 		begun := time.Now()

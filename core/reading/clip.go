@@ -75,6 +75,5 @@ func (v clips) record(c *media.Clip, file *io.SectionReader, src *Text) *record.
 			r.Facts = append(r.Facts, f)
 		}
 	}
-	r.SetUID()
-	return r
+	return src.finish(r)
 }

@@ -110,7 +110,7 @@ func (v documents) Read(file *io.SectionReader, src *Text) iter.Seq2[*record.Rec
 				r.Facts = append(r.Facts, f)
 			}
 		}
-		if r.SetUID(); !yield(r, nil) {
+		if !yield(src.finish(r), nil) {
 			return
 		}
 		if err != nil {

@@ -66,8 +66,7 @@ func (v photographs) record(p *media.Photo, file *io.SectionReader, src *Text) *
 			r.Facts = append(r.Facts, f)
 		}
 	}
-	r.SetUID()
-	return r
+	return src.finish(r)
 }
 
 // maxMedia bounds a file that a record has as its own bytes, which are read again when it is checked.

@@ -41,6 +41,7 @@ type Text struct {
 	SHA256  string // hex
 	Country string // the exhibit's home country
 	Made    time.Time
+	Written time.Time // as of [File]
 }
 
 // HeadLength is how many of a file's first bytes are enough to say who reads it.
@@ -136,7 +137,7 @@ func Texts(reader Reader, f *File, all []*File, opt Options, note func(error)) i
 					err = fmt.Errorf("reading %s: %w", f.Stored, in.fault)
 				}
 			}()
-			for r, err := range reader.Read(io.NewSectionReader(in, 0, f.Size), &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: f.made(opt)}) {
+			for r, err := range reader.Read(io.NewSectionReader(in, 0, f.Size), &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: f.made(opt), Written: f.Written}) {
 				if err != nil {
 					note(err)
 					continue
@@ -242,6 +243,16 @@ func (t *Text) whole(reader Reader, content *io.SectionReader) record.Origin {
 	return record.Origin{Path: t.Path, Stored: t.Stored, SHA256: t.SHA256, Place: record.PlacePart, Length: int(content.Size()), Digest: t.SHA256, Confidence: 1, FieldMap: reader.ID()}
 }
 
+// finish gives r, which is of the whole file, the time at which that was written, and its UID.
+func (t *Text) finish(r *record.Record) *record.Record {
+	if !t.Written.IsZero() {
+		at := t.Written.UTC()
+		r.Times = append(r.Times, record.Time{Role: record.Written, At: &at, Stored: at.Format(time.RFC3339Nano) + ", as the source lists the file"}.Doubted(t.Made))
+	}
+	r.SetUID()
+	return r
+}
+
 // itself is the file as an attachment of the record that is read from all of it.
 func (t *Text) itself(content *io.SectionReader, media string) record.Attachment {
 	size := record.Int(content.Size())
@@ -295,7 +306,7 @@ func content(r *record.Record) map[string]string {
 		out[name] = value
 	}
 	for _, t := range r.Times {
-		if t.Role != "made" && t.Role != "changed" {
+		if t.Role != "made" && t.Role != "changed" && t.Role != record.Written {
 			add(t.Role, t.Stored)
 		}
 	}

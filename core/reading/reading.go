@@ -32,7 +32,9 @@ type File struct {
 	Size   int64
 	SHA256 string    // hex
 	Made   time.Time // when the source that it is of was made, the zero time if that is as Options says
-	Open   func() (Bytes, error)
+	// Written is when it was last written, as the source lists it; the zero time if it does not.
+	Written time.Time
+	Open    func() (Bytes, error)
 }
 
 // made is when what f is of was made.

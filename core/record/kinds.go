@@ -52,7 +52,7 @@ func (g Group) Title() string {
 
 // Roles are those that times have.
 var Roles = []string{"sent", "received", "delivered", "read", "edited", "withdrawn", "began", "ended", "made", "changed", "added", "opened", "taken", "visited",
-	"due", "asked", "logged", "fixed", "deleted", "purged", "started", "stopped", "installed", "removed"}
+	"due", "asked", "logged", "fixed", "deleted", "purged", "started", "stopped", "installed", "removed", Written}
 
 // Groups lists the groups in the order in which pages show them.
 var Groups = []Group{Talk, People, Plans, Media, Web, Places, Files, Device}

@@ -247,14 +247,26 @@ func (r *Record) Origin() *Origin {
 // Further are the origins of r beside that.
 func (r *Record) Further() []Origin { return r.Origins[min(1, len(r.Origins)):] }
 
-// Time is the time that the timeline shows r at, which its kind names; the zero Time if it has none.
+// Written is the role of the time at which a file was last written, as the source that it came in lists
+// it: no byte of the file says so. A record that is the whole of a file, and says no time of its own
+// that could be so, lies there.
+const Written = "written"
+
+// Time is the time that the timeline shows r at, which its kind names, or else when its file was written;
+// the zero Time if it has none.
 func (r *Record) Time() Time {
-	return r.timeOf(r.Kind.About().Time)
+	t := r.timeOf(r.Kind.About().Time)
+	if t.At == nil || t.Doubt != "" {
+		if w := r.timeOf(Written); w.At != nil && w.Doubt == "" {
+			return w
+		}
+	}
+	return t
 }
 
 // Others are the times of r beside that.
 func (r *Record) Others() (out []Time) {
-	role := r.Kind.About().Time
+	role := r.Time().Role
 	for _, t := range r.Times {
 		if t.Role != role {
 			out = append(out, t)

@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"crosswind/core/reading"
 	"crosswind/internal/store"
@@ -13,7 +14,11 @@ type Database = reading.Database
 
 // vaultFile is a file of an acquisition as the readers of core open it.
 func (q *Recoverer) vaultFile(f *store.File) *reading.File {
-	return &reading.File{Path: f.RealPath, Stored: f.Path, Size: f.Size, SHA256: f.SHA256, Open: func() (reading.Bytes, error) { return q.Vault.Open(f.SHA256) }}
+	var written time.Time
+	if f.ModifiedAt != nil {
+		written = *f.ModifiedAt
+	}
+	return &reading.File{Written: written, Path: f.RealPath, Stored: f.Path, Size: f.Size, SHA256: f.SHA256, Open: func() (reading.Bytes, error) { return q.Vault.Open(f.SHA256) }}
 }
 
 // openDatabase opens a database from the vault. note is told what is wrong with it; err is
