@@ -163,7 +163,7 @@ func (c *checker) readRecord(where string, line []byte, listed map[string]map[st
 
 // assembled checks the bytes of an attachment that lies in parts of files.
 func (c *checker) assembled(r *record.Record, a record.Attachment, listed map[string]string) error {
-	sum, total := sha256.New(), int64(0)
+	var all []byte
 	for _, s := range a.Parts {
 		stored, file := s.In(r)
 		if listed[stored] != file {
@@ -174,12 +174,16 @@ func (c *checker) assembled(r *record.Record, a record.Attachment, listed map[st
 		if err != nil {
 			return err
 		}
-		if total += int64(len(b)); total > maxCell {
+		if all = append(all, b...); len(all) > maxCell {
 			return fmt.Errorf("it has more than %d bytes", int64(maxCell))
 		}
-		sum.Write(b)
 	}
-	if got := hex.EncodeToString(sum.Sum(nil)); got != a.SHA256 {
+	own, err := a.Decoded(all)
+	if err != nil {
+		return err
+	}
+	sum := sha256.Sum256(own)
+	if got := hex.EncodeToString(sum[:]); got != a.SHA256 {
 		return fmt.Errorf("its SHA-256 is %s, not %s", got, a.SHA256)
 	}
 	return nil

@@ -99,7 +99,7 @@ func (v calendars) event(content []byte, c *component, src *Text, z *zones) *rec
 			r.Place = cmp.Or(r.Place, geo(p.value, ";"))
 		case "ATTACH":
 			if n := p.binary(); n >= 0 {
-				r.Attachments = append(r.Attachments, within(p, n))
+				r.Attachments = append(r.Attachments, within(content, p, n))
 			} else {
 				r.Attachments = append(r.Attachments, record.Attachment{Path: strings.TrimSpace(p.value), Type: p.param("FMTTYPE"), Missing: record.NotInSource})
 			}

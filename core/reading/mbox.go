@@ -3,6 +3,7 @@ package reading
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -16,6 +17,7 @@ import (
 	"github.com/emersion/go-message"
 	_ "github.com/emersion/go-message/charset" // of mail in other character sets than UTF-8
 	"github.com/emersion/go-message/mail"
+	"github.com/emersion/go-message/textproto"
 
 	"crosswind/core/record"
 )
@@ -85,7 +87,7 @@ func (v mailboxes) one(b []byte, begin, end int, src *Text, yield func(*record.R
 		}
 		cell = unquoted(cell[next:])
 	}
-	err := v.message(r, cell, src)
+	err := v.message(r, cell, b[begin:end], src)
 	if put != nil {
 		r.Times = append(r.Times, put.Doubted(src.Made))
 	}
@@ -101,8 +103,8 @@ var quotedFrom = regexp.MustCompile(`(?m)^>(>*From )`)
 
 func unquoted(b []byte) []byte { return quotedFrom.ReplaceAll(b, []byte("$1")) }
 
-// message reads a message: RFC 5322 and MIME, as the library does.
-func (v mailboxes) message(r *record.Record, b []byte, src *Text) error {
+// message reads a message: RFC 5322 and MIME, as the library does. Own are the bytes that r has as its own.
+func (v mailboxes) message(r *record.Record, b, own []byte, src *Text) error {
 	m, err := mail.CreateReader(bytes.NewReader(b))
 	if m == nil || err != nil && !message.IsUnknownCharset(err) {
 		return err
@@ -143,7 +145,7 @@ func (v mailboxes) message(r *record.Record, b []byte, src *Text) error {
 			r.Facts = append(r.Facts, f)
 		}
 	}
-	html := ""
+	html, rest := "", run{own, int(r.Origin().Offset)}
 	for n := 0; ; n++ {
 		if n == maxParts {
 			return fmt.Errorf("it has more than %d parts", maxParts)
@@ -173,11 +175,11 @@ func (v mailboxes) message(r *record.Record, b []byte, src *Text) error {
 			if strings.HasPrefix(kind, "text/") {
 				continue // the same again
 			}
-			v.attach(r, kind, "", p.Body)
+			v.attach(r, kind, "", ph.Header.Header, p.Body, &rest)
 		case *mail.AttachmentHeader:
 			kind, _, _ := ph.ContentType()
 			name, _ := ph.Filename()
-			v.attach(r, kind, name, p.Body)
+			v.attach(r, kind, name, ph.Header.Header, p.Body, &rest)
 		}
 	}
 	if r.Text == "" {
@@ -186,11 +188,31 @@ func (v mailboxes) message(r *record.Record, b []byte, src *Text) error {
 	return nil
 }
 
-func (mailboxes) attach(r *record.Record, kind, name string, body io.Reader) {
-	n, err := io.Copy(io.Discard, body)
+// run is what of a message has not been looked at for its attachments, and where it lies in the file.
+type run struct {
+	b      []byte
+	offset int
+}
+
+// attach gives r an attachment. Where its bytes lie the library does not say: they are looked for, behind
+// those of the one before.
+func (mailboxes) attach(r *record.Record, kind, name string, h textproto.Header, body io.Reader, rest *run) {
 	a := record.Attachment{Name: name, Type: kind, Missing: record.WithinIt}
-	if size := record.Int(n); err == nil {
+	b, err := io.ReadAll(body)
+	if size := record.Int(len(b)); err == nil {
 		a.Size = &size
+	}
+	if len(b) > 0 && strings.EqualFold(strings.TrimSpace(h.Get("Content-Transfer-Encoding")), "base64") {
+		if i := bytes.Index(rest.b, base64.StdEncoding.AppendEncode(nil, b[:min(len(b), 30)])); i >= 0 {
+			end := len(rest.b)
+			if n := bytes.Index(rest.b[i:], []byte("\n--")); n >= 0 { // a boundary (RFC 2046 section 5.1.1)
+				end = i + n
+			}
+			sum := sha256.Sum256(b)
+			if found := coded(a, bytes.TrimRight(rest.b[:end], "\r\n"), rest.offset, i); found.SHA256 == hex.EncodeToString(sum[:]) {
+				a, rest.b, rest.offset = found, rest.b[end:], rest.offset+end
+			}
+		}
 	}
 	r.Attachments = append(r.Attachments, a)
 }

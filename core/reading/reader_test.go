@@ -58,7 +58,7 @@ func facts(r *record.Record) string {
 		if a.Size != nil {
 			s += fmt.Sprintf(" %d bytes", *a.Size)
 		}
-		parts = append(parts, s+", "+a.Missing)
+		parts = append(parts, s+", "+a.Missing+a.Coding)
 	}
 	for _, f := range r.Facts {
 		parts = append(parts, f.Name+"="+f.Value)
@@ -80,7 +80,7 @@ func TestVCards(t *testing.T) {
 		{"VERSION:4.0\nFN:Mr. John Q. Public\\, Esq.\nN:Public;John;Quinlan;;Mr.,Esq.\nTEL;VALUE=uri;TYPE=\"voice,home\":tel:+44-7700-900551;ext=5102\nEMAIL:jqpublic@xyz.example.com\nNOTE:This is a long descrip\n tion on a\\nlong line.\nREV:19951031T222710Z",
 			"Mr. John Q. Public, Esq.; card telephone=+44-7700-900551 ; card mail=jqpublic@xyz.example.com ; Note=This is a long description on a\nlong line.; changed=1995-10-31T22:27:10Z"},
 		{"VERSION:3.0\nitem1.TEL;type=CELL:07700 900417\nN:Stevenson;John;Philip,Paul;Dr.;Jr.\\,M.D.\nORG:ABC\\, Inc.;North American Division\nBDAY:1996-04-15\nREV:1995-10-31T22:27:10+01:00\nPHOTO;ENCODING=b;TYPE=JPEG:AAECAwQ=\nUID:19950401-080045-40000F192713-0052",
-			"Dr. John Philip,Paul Stevenson Jr.,M.D.; card telephone=07700 900417 ; photo jpeg 5 bytes, part of the record's own bytes; Identifier=19950401-080045-40000F192713-0052; Organisation=ABC, Inc., North American Division; Birthday=1996-04-15; changed=1995-10-31T21:27:10Z"},
+			"Dr. John Philip,Paul Stevenson Jr.,M.D.; card telephone=07700 900417 ; photo jpeg 5 bytes, base64; Identifier=19950401-080045-40000F192713-0052; Organisation=ABC, Inc., North American Division; Birthday=1996-04-15; changed=1995-10-31T21:27:10Z"},
 		{"VERSION:2.1\nN;CHARSET=ISO-8859-1;ENCODING=QUOTED-PRINTABLE:S=F8ren;J=E9r=F4me\nTEL;HOME;VOICE:0113 496 0000\nNOTE;ENCODING=QUOTED-PRINTABLE:One line=0D=0A=\nand another, with a=3Dsign\nADR;DOM;HOME:P.O. Box 101;Suite 101;123 Main Street;Any Town;CA;91921-1234;",
 			"Jérôme Søren; card telephone=0113 496 0000 ; Address=P.O. Box 101, Suite 101, 123 Main Street, Any Town, CA, 91921-1234; Note=One line\r\nand another, with a=sign"},
 		{"VERSION:4.0\nFN:\nORG:Harbour Office\nIMPP:xmpp:alice@example.com\nEMAIL:mailto:a%40b@example.org?subject=x\nRELATED;VALUE=text:Please contact my assistant for\n  any inquiries.",
@@ -88,13 +88,19 @@ func TestVCards(t *testing.T) {
 		{"VERSION:4.0\nFN:X\nREV:20260901T080000", "X; changed=2026-09-01T08:00:00"},
 		// RFC 6350 section 6.5.2, RFC 5870 section 6.1 with an altitude, RFC 2426 section 3.4.2, and coordinates that are none.
 		{"VERSION:4.0\nFN:X\nGEO:geo:37.386013,-122.082932", "X; 37.386013, -122.082932"},
-		{"VERSION:4.0\nFN:X\nGEO:geo:48.2010,16.3695,183;crs=wgs84;u=40\nPHOTO:data:image/png;base64,AAEC", "X; 48.201000, 16.369500; photo image/png 3 bytes, part of the record's own bytes"},
+		{"VERSION:4.0\nFN:X\nGEO:geo:48.2010,16.3695,183;crs=wgs84;u=40\nPHOTO:data:image/png;base64,AAEC", "X; 48.201000, 16.369500; photo image/png 3 bytes, base64"},
 		{"VERSION:3.0\nFN:X\nGEO:37.386013;-122.082932\nGEO:1;2", "X; 37.386013, -122.082932"},
 		{"VERSION:4.0\nFN:X\nGEO:geo:91,0\nPHOTO:https://example.org/x.jpg", "X; photo , not in the source"},
 	} {
-		rs, faults := all(t, vcards{}, crlf("BEGIN:VCARD\n"+c.card+"\nEND:VCARD\n"))
+		file := crlf("BEGIN:VCARD\n" + c.card + "\nEND:VCARD\n")
+		rs, faults := all(t, vcards{}, file)
 		if len(rs) != 1 || len(faults) != 0 || facts(rs[0]) != c.want {
 			t.Errorf("%q: %v\n%s\nwant\n%s", c.card, faults, facts(rs[0]), c.want)
+		}
+		for _, a := range rs[0].Attachments {
+			if got := parts(t, file, a); a.Missing == "" && got != "\x00\x01\x02\x03\x04"[:*a.Size] {
+				t.Errorf("%q: %q", c.card, got)
+			}
 		}
 	}
 	if rs, faults := all(t, vcards{}, crlf("\ufeffBEGIN:vcard\nFN:A\nEND:vCard\n\nBEGIN:VCARD\nFN:B\nEND:VCARD\nBEGIN:VCARD\nFN:C\n")); len(rs) != 2 || len(faults) != 1 {

@@ -1,7 +1,10 @@
 package reading
 
 import (
+	"bytes"
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -12,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/media"
 	"crosswind/core/people"
 	"crosswind/core/record"
 )
@@ -78,7 +82,7 @@ func (v vcards) card(content []byte, c *component, src *Text) *record.Record {
 			r.Times = append(r.Times, instant("changed", p.value, nil).Doubted(src.Made))
 		case "PHOTO", "SOUND", "LOGO", "KEY":
 			if n := p.binary(); n >= 0 {
-				r.Attachments = append(r.Attachments, within(p, n))
+				r.Attachments = append(r.Attachments, within(content, p, n))
 			} else if s := strings.TrimSpace(p.value); s != "" {
 				r.Attachments = append(r.Attachments, record.Attachment{Name: strings.ToLower(p.name), Path: s, Missing: record.NotInSource})
 			}
@@ -105,12 +109,30 @@ func (v vcards) card(content []byte, c *component, src *Text) *record.Record {
 	return r
 }
 
-// within is an attachment of n bytes that a property itself holds.
-func within(p *property, n int) record.Attachment {
+// within is an attachment of n bytes that a property of a file's content itself holds.
+func within(content []byte, p *property, n int) record.Attachment {
 	size := record.Int(n)
 	a := record.Attachment{Name: strings.ToLower(p.name), Type: cmp.Or(p.param("FMTTYPE"), strings.ToLower(p.param("TYPE"))), Size: &size, Missing: record.WithinIt}
 	if media, _, is := strings.Cut(p.value, ";base64,"); is {
 		a.Type = strings.TrimPrefix(media, "data:")
+	}
+	line := content[p.offset : p.offset+p.length]
+	return coded(a, line, p.offset, bytes.LastIndexAny(line, ":,")+1) // neither is a digit of Base64
+}
+
+// coded gives an attachment the run of b that is its bytes in Base64, from there to the end of b, which lies at
+// offset of its file. Nothing is given of one that does not have its size.
+func coded(a record.Attachment, b []byte, offset, from int) record.Attachment {
+	a.Coding = record.Base64
+	own, err := a.Decoded(b[from:])
+	if err != nil || len(own) == 0 || a.Size == nil || len(own) != int(*a.Size) {
+		a.Coding = ""
+		return a
+	}
+	sum := sha256.Sum256(own)
+	a.SHA256, a.Parts, a.Missing = hex.EncodeToString(sum[:]), []record.Span{{Offset: int64(offset + from), Length: len(b) - from}}, ""
+	if !strings.Contains(a.Type, "/") { // a word of the card's
+		a.Type = cmp.Or(media.Type(own), media.ClipType(own), a.Type)
 	}
 	return a
 }

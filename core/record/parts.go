@@ -1,6 +1,8 @@
 package record
 
 import (
+	"bytes"
+	"encoding/base64"
 	"fmt"
 	"slices"
 	"strconv"
@@ -42,7 +44,28 @@ type Attachment struct {
 	Path    string `json:"path,omitempty"`    // on the handset
 	SHA256  string `json:"sha256,omitempty"`  // of its bytes, hex, if they were read
 	Parts   []Span `json:"parts,omitempty"`   // where its bytes lie if it is no file of its own, in their order
+	Coding  string `json:"coding,omitempty"`  // Base64 if its parts are written so, "" if they are its bytes
 	Missing string `json:"missing,omitempty"` // why they were not
+}
+
+// Base64 is the coding of RFC 2045 section 6.8: what is no digit of it means nothing.
+const Base64 = "base64"
+
+// Decoded gives the bytes of a that its parts, one behind the other, are.
+func (a Attachment) Decoded(parts []byte) ([]byte, error) {
+	switch a.Coding {
+	case "":
+		return parts, nil
+	case Base64:
+		digits := bytes.Map(func(c rune) rune {
+			if c == '+' || c == '/' || c >= '0' && c <= '9' || c >= 'A' && c <= 'Z' || c >= 'a' && c <= 'z' {
+				return c
+			}
+			return -1
+		}, parts)
+		return base64.RawStdEncoding.AppendDecode(nil, digits)
+	}
+	return nil, fmt.Errorf("record: no coding %q is known", a.Coding)
 }
 
 // Span is a run of bytes of a file.

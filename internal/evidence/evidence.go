@@ -143,6 +143,10 @@ func (d *Door) assembled(ctx context.Context, acquisition int64, w *record.Recor
 		}
 		all = append(all, part...)
 	}
+	all, err := a.Decoded(all)
+	if err != nil {
+		return nil, fmt.Errorf("an attachment of record %s: %w", w.UID, err)
+	}
 	if sum := sha256.Sum256(all); hex.EncodeToString(sum[:]) != a.SHA256 {
 		return nil, fmt.Errorf("an attachment of record %s has the SHA-256 %x, and was read as %s", w.UID, sum, a.SHA256)
 	}

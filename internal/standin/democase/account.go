@@ -1,7 +1,9 @@
 package democase
 
 import (
+	"encoding/base64"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -40,16 +42,22 @@ func Account(dir string, few bool) (cloud.Account, error) {
 			return a, fmt.Errorf("making the account's snapshot %s: %w", id, err)
 		}
 	}
-	a.Versions = versions()
-	if made {
-		return a, nil
+	if a.Versions, err = versions(); err != nil || made {
+		return a, err
 	}
 	return a, os.WriteFile(filepath.Join(base, "made"), nil, 0o644)
 }
 
 // versions are a calendar and contacts as they were before and after the evening:
 // two entries were taken out of the calendar, and one person out of the contacts.
-func versions() []cloud.Version {
+func versions() ([]cloud.Version, error) {
+	var faces [4][]byte // of the first people
+	for i := range faces {
+		var err error
+		if faces[i], err = face(rand.New(rand.NewPCG(6350, uint64(i)))); err != nil {
+			return nil, err
+		}
+	}
 	type entry struct {
 		at   time.Time
 		what string
@@ -66,8 +74,12 @@ func versions() []cloud.Version {
 	}
 	contacts := func(n int) string {
 		var b strings.Builder
-		for _, p := range people[:n] {
-			fmt.Fprintf(&b, "BEGIN:VCARD\r\nVERSION:4.0\r\nFN:%s\r\nTEL;VALUE=uri:tel:%s\r\nEND:VCARD\r\n", strings.ReplaceAll(p.name, ",", `\,`), strings.ReplaceAll(p.number, " ", "-"))
+		for i, p := range people[:n] {
+			fmt.Fprintf(&b, "BEGIN:VCARD\r\nVERSION:4.0\r\nFN:%s\r\nTEL;VALUE=uri:tel:%s\r\n", strings.ReplaceAll(p.name, ",", `\,`), strings.ReplaceAll(p.number, " ", "-"))
+			if i < len(faces) {
+				b.WriteString(folded("PHOTO:data:image/jpeg;base64,"+base64.StdEncoding.EncodeToString(faces[i]), 74, "\r\n ") + "\r\n")
+			}
+			b.WriteString("END:VCARD\r\n")
 		}
 		return b.String()
 	}
@@ -76,5 +88,5 @@ func versions() []cloud.Version {
 	}
 	before, after := time.Date(2026, 9, 10, 21, 4, 0, 0, time.UTC), time.Date(2026, 9, 12, 6, 2, 0, 0, time.UTC)
 	return []cloud.Version{v("c1", "calendar", "Own calendar", before, 5, calendar(all)), v("c2", "calendar", "Own calendar", after, 3, calendar([]entry{all[0], all[1], all[4]})),
-		v("p1", "contacts", "Contacts", before, len(people), contacts(len(people))), v("p2", "contacts", "Contacts", after, len(people)-1, contacts(len(people)-1))}
+		v("p1", "contacts", "Contacts", before, len(people), contacts(len(people))), v("p2", "contacts", "Contacts", after, len(people)-1, contacts(len(people)-1))}, nil
 }

@@ -257,16 +257,22 @@ func TestLibraryFilesSayWhatTheyWereMadeAs(t *testing.T) {
 				t.Errorf("%s says %+v, not %+v", p.file, r, p.title)
 			}
 		}
-		mails := 0
-		b := putAway(l.seed)
+		mails, pictures := 0, 0
+		b, err := putAway(l.seed)
+		if err != nil {
+			t.Fatal(err)
+		}
 		for r, err := range reading.ReaderOf("/old.mbox", b[:reading.HeadLength]).Read(io.NewSectionReader(bytes.NewReader(b), 0, int64(len(b))), &reading.Text{Path: "/old.mbox"}) {
 			if err != nil || r.Kind != record.Mail || r.At() == nil || r.Thread() == "" || r.Text == "" {
 				t.Errorf("%+v, %v", r, err)
 			}
 			mails++
+			for _, a := range r.Attachments {
+				pictures += len(a.Parts)
+			}
 		}
-		if want := bytes.Count(b, []byte("Message-ID:")); mails != want {
-			t.Errorf("%d pieces of mail of %d", mails, want)
+		if want := bytes.Count(b, []byte("Message-ID:")); mails != want || pictures == 0 || pictures != bytes.Count(b, []byte("filename=")) {
+			t.Errorf("%d pieces of mail of %d, %d pictures", mails, want, pictures)
 		}
 	}
 }

@@ -394,7 +394,8 @@ func (l library) libraryFiles(end time.Time) ([]content, error) {
 	out, err1 := l.files(end)
 	at := start.AddDate(0, 8, 0)
 	if at.Before(end) {
-		out = append(out, content{l.papers + "old mail.mbox", putAway(l.seed), at})
+		mail, err := putAway(l.seed)
+		out, err1 = append(out, content{l.papers + "old mail.mbox", mail, at}), errors.Join(err1, err)
 	}
 	faces, notes, count, first, step := "/data/people/faces/f%02d.jpg", "/data/jot/clips/n%03d.jpg", 6, 3, 10
 	if l.seed == tarnLibrary.seed {

@@ -3,6 +3,7 @@ package democase
 import (
 	"archive/zip"
 	"bytes"
+	"encoding/base64"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -217,7 +218,7 @@ func letter(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) 
 }
 
 // putAway is a mailbox of old mail: RFC 4155.
-func putAway(seed uint64) []byte {
+func putAway(seed uint64) ([]byte, error) {
 	r := rand.New(rand.NewPCG(seed, 4155))
 	var b strings.Builder
 	for i, m := range correspondence(r, start.AddDate(0, 1, 0)) {
@@ -230,7 +231,27 @@ func putAway(seed uint64) []byte {
 		if m.root-1 != i {
 			fmt.Fprintf(&b, "In-Reply-To: <%d.%d@example.org>\n", seed, m.root-1)
 		}
-		fmt.Fprintf(&b, "Content-Type: text/plain; charset=utf-8\n\n%s\n\n", strings.ReplaceAll(m.body, "\nFrom ", "\n>From "))
+		said := strings.ReplaceAll(m.body, "\nFrom ", "\n>From ")
+		if i%9 != 4 {
+			fmt.Fprintf(&b, "Content-Type: text/plain; charset=utf-8\n\n%s\n\n", said)
+			continue
+		}
+		view, err := snapshot(r)
+		if err != nil {
+			return nil, err
+		}
+		part := fmt.Sprintf("--part-%d-%d", seed, i)
+		fmt.Fprintf(&b, "MIME-Version: 1.0\nContent-Type: multipart/mixed; boundary=%q\n\n%s\nContent-Type: text/plain; charset=utf-8\n\n%s\n%s\n", part[2:], part, said, part)
+		fmt.Fprintf(&b, "Content-Type: image/jpeg\nContent-Disposition: attachment; filename=\"view %d.jpg\"\nContent-Transfer-Encoding: base64\n\n%s\n%s--\n\n", i, folded(base64.StdEncoding.EncodeToString(view), 76, "\n"), part)
 	}
-	return []byte(b.String())
+	return []byte(b.String()), nil
+}
+
+// folded breaks a text into lines of so many characters.
+func folded(s string, width int, between string) string {
+	var lines []string
+	for len(s) > width {
+		lines, s = append(lines, s[:width]), s[width:]
+	}
+	return strings.Join(append(lines, s), between)
 }
