@@ -174,7 +174,12 @@ const more = new IntersectionObserver(async (seen) => {
 });
 function watch() {
   for (const m of document.querySelectorAll("tr[data-more]")) more.observe(m);
-  document.querySelector(".said-bubble.chosen")?.scrollIntoView({ block: "center" });
+  const chosen = document.querySelector(".said-bubble.chosen"),
+    talk = chosen?.closest(".talk");
+  if (talk) {
+    const above = chosen.getBoundingClientRect().top - talk.getBoundingClientRect().top;
+    talk.scrollTop += above - (talk.clientHeight - chosen.offsetHeight) / 2; // which leaves the pane where it is
+  }
 }
 document.addEventListener("crosswind:visited", watch);
 watch();
