@@ -195,7 +195,7 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 			continue
 		}
 		held := slices.Contains([]record.Kind{record.Message, "voicemail", record.Event, "note"}, k)
-		if n := kinds[k]; n[record.Intact] == 0 || n[record.Recovered]+n[record.Earlier] == 0 && k != record.Contact || held && n[record.Held] == 0 {
+		if n := kinds[k]; n[record.Intact] == 0 || n[record.Recovered]+n[record.Earlier] == 0 || held && n[record.Held] == 0 {
 			t.Errorf("%s: %v", k, n)
 		}
 	}

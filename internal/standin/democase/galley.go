@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"crosswind/core/backup"
@@ -166,7 +167,7 @@ func bell(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 }
 
 // folk writes the contacts app's database: layout "folk 1".
-func folk(path string, from, _ time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
+func folk(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 1024)
 	if err != nil {
 		return nil, err
@@ -186,6 +187,17 @@ func folk(path string, from, _ time.Time, _ *rand.Rand, t *Truth) ([]byte, error
 			db.exec("INSERT INTO likeness VALUES (?, ?)", i+1, fmt.Sprintf("/apps/folk/likeness/%d.jpg", i+1))
 		}
 	}
+	houses := strings.Fields("museum school glazier printer lens-grinder insurer cleaner carrier brass-works survey chapel night-watch")
+	for i := range 60 {
+		noted := from.Add(time.Duration(i) * 167 * time.Hour)
+		if !noted.Before(end) {
+			break
+		}
+		db.exec("INSERT INTO who VALUES (?, ?, 'work', ?)", 100+i, fmt.Sprintf("%s %c", houses[r.IntN(len(houses))], 'a'+rune(r.IntN(26))), (noted.Unix()-fieldmap.Ticks1601.Since.Unix())*10_000_000)
+		db.exec("INSERT INTO digits VALUES (?, ?)", 100+i, fmt.Sprintf("+44 1632 960%03d", 600+i))
+	}
 	db.exec("COMMIT")
+	db.remove(t, folkPath, "who", "single rows", "no % 8 = 6 AND no > 99")
+	db.remove(t, folkPath, "digits", "single rows", "who % 8 = 6 AND who > 99")
 	return db.finish(t, folkPath, "who", "digits")
 }
