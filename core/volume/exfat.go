@@ -117,7 +117,7 @@ func (x *exfat) raw(extents []Extent, yield func([]byte, int64) bool) {
 	for _, e := range extents {
 		for at := e.Offset; at < e.Offset+e.Length; at += pieceSize {
 			b := x.window.read(at-x.offset, int(min(pieceSize, e.Offset+e.Length-at)))
-			if total += int64(len(b)); total > maxFolder {
+			if total += int64(len(b)); total > maxFolder || !x.spend(int64(len(b))) {
 				return
 			}
 			for i := 0; i+32 <= len(b); i += 32 {
@@ -255,7 +255,7 @@ func (x *exfat) allocated(s *set) (out []Extent, fault string) {
 	return append(out, Extent{Hole, s.Size - s.valid}), ""
 }
 
-func (x *exfat) files(yield func(*File, error) bool) {
+func (x *exfat) files(full bool, yield func(*File, error) bool) {
 	root, fault := x.chain(x.root, -1)
 	if fault != "" && !yield(nil, &Error{x.offset, "the root folder: " + fault}) {
 		return
@@ -307,6 +307,14 @@ func (x *exfat) files(yield func(*File, error) bool) {
 	}
 	if !walk(root, "", false, 0) {
 		return
+	}
+	if full {
+		x.orphans(folders, func(s *set, dir string) {
+			if len(gone) < maxDeleted && !slices.ContainsFunc(gone, func(l lost) bool { return l.Entry == s.Entry }) {
+				s.Deleted = true
+				gone = append(gone, lost{s, dir})
+			}
+		})
 	}
 	taken := newBits(int64(x.last) + 1)
 	var out []*File
@@ -373,6 +381,24 @@ func (x *exfat) files(yield func(*File, error) bool) {
 	for _, f := range out {
 		if !yield(f, nil) {
 			return
+		}
+	}
+}
+
+// orphans yields the entries of clusters that nothing uses, in folders to which no entry leads.
+func (x *exfat) orphans(folders bits, yield func(*set, string)) {
+	for run := range x.unallocated {
+		for at := run.Offset; at < run.Offset+run.Length; at += x.cluster {
+			c := uint32((at-x.offset-x.dataAt)/x.cluster) + 2
+			if b := x.window.read(at-x.offset, 96); folders.has(int64(c)) || len(b) < 96 || b[0]|0x80 != 0x85 || b[32]|0x80 != 0xc0 || b[64]|0x80 != 0xc1 {
+				continue
+			}
+			x.sets([]Extent{{at, x.cluster}}, fmt.Sprintf("/folder of cluster %d", c), true, func(s *set) bool {
+				if s.sealed {
+					yield(s, fmt.Sprintf("/folder of cluster %d", c))
+				}
+				return true
+			})
 		}
 	}
 }

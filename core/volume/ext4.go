@@ -1,9 +1,11 @@
 package volume
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"math"
+	"slices"
 	"strings"
 	"time"
 )
@@ -25,6 +27,8 @@ type ext struct {
 	journalAt uint32
 	ratio     int64 // blocks that a bit of a bitmap stands for
 	tables    bits  // blocks that the volume's own tables take
+	taking    int64 // how many were said to be
+	byTable   []int // groups in the order of their tables of inodes
 	log       *journal
 }
 
@@ -95,7 +99,7 @@ func openExt(w *window) (*Volume, error) {
 		e.groups = append(e.groups, g)
 		e.take(g.blockBitmap, 1)
 		e.take(inodeBitmap, 1)
-		e.take(g.inodeTable, (e.inodes*e.inodeSize+e.block-1)/e.block)
+		e.take(g.inodeTable, e.tableBlocks())
 		own, per := int64(0), e.block/each
 		if e.hasSuper(i, s) {
 			own = 1
@@ -108,6 +112,10 @@ func openExt(w *window) (*Volume, error) {
 		}
 		e.take(e.first+i*e.perGroup, own)
 	}
+	for g := range e.groups {
+		e.byTable = append(e.byTable, g)
+	}
+	slices.SortFunc(e.byTable, func(a, b int) int { return cmp.Compare(e.groups[a].inodeTable, e.groups[b].inodeTable) })
 	v := &Volume{Format: Ext4, Size: e.blocks * e.block, Cluster: e.block, system: e}
 	v.Label = strings.TrimRight(strings.ToValidUTF8(string(s[120:136]), "_"), "\x00")
 	v.ID = fmt.Sprintf("%x-%x-%x-%x-%x", s[104:108], s[108:110], s[110:112], s[112:114], s[114:120])
@@ -357,10 +365,26 @@ func (e *ext) free(block int64) bool {
 
 // take notes that the volume's own tables take blocks.
 func (e *ext) take(block, n int64) {
-	for ; n > 0 && block >= 0 && block>>6 < int64(len(e.tables)); n-- {
+	for ; n > 0 && block >= 0 && block>>6 < int64(len(e.tables)) && e.taking < 4*64*int64(len(e.tables)); n-- {
 		e.tables.set(block)
 		block++
+		e.taking++
 	}
+}
+
+// tableBlocks is how many blocks the table of inodes of a group has.
+func (e *ext) tableBlocks() int64 { return (e.inodes*e.inodeSize + e.block - 1) / e.block }
+
+// tableOf is the group of whose table of inodes a block is; -1 if it is of none.
+func (e *ext) tableOf(block int64) int {
+	i, found := slices.BinarySearchFunc(e.byTable, block, func(g int, b int64) int { return cmp.Compare(e.groups[g].inodeTable, b) })
+	if !found {
+		i--
+	}
+	if i < 0 || block >= e.groups[e.byTable[i]].inodeTable+e.tableBlocks() {
+		return -1
+	}
+	return e.byTable[i]
 }
 
 // named is an entry of a directory: section Linear (Classic) Directories.
@@ -435,7 +459,7 @@ func (n *inode) file(path string) *File {
 	return &File{Path: path, Dir: n.dir(), Size: n.size, Modified: n.modified, Accessed: n.accessed, Created: n.born, Complete: Whole}
 }
 
-func (e *ext) files(yield func(*File, error) bool) {
+func (e *ext) files(_ bool, yield func(*File, error) bool) {
 	e.log = e.readJournal()
 	alive := map[int64]bool{}
 	names := map[int64][]called{} // what deleted entries say, and older blocks of folders
@@ -455,7 +479,7 @@ func (e *ext) files(yield func(*File, error) bool) {
 			extents[0].Offset, extents[0].Length = extents[0].Offset+4, extents[0].Length-4
 		}
 		for _, x := range extents {
-			for at := x.Offset; x.Offset != Hole && at < x.Offset+x.Length && more && total < maxFolder; at += e.block {
+			for at := x.Offset; x.Offset != Hole && at < x.Offset+x.Length && more && total < maxFolder && e.spend(e.block); at += e.block {
 				blocks[(at-e.offset)/e.block] = number
 				total += e.block
 				e.entries(e.window.read(at-e.offset, int(min(e.block, x.Offset+x.Length-at))), func(d named) bool {

@@ -62,7 +62,7 @@ func openFAT(w *window) (*Volume, error) {
 	default:
 		v.Format, f.width = FAT16, 16
 	}
-	count = min(count, size*sector*8/int64(f.width)-2, 0x0ffffff5)
+	count = min(count, size*sector*8/int64(f.width)-2, (w.length-f.dataAt)/f.cluster+1, 0x0ffffff5)
 	f.last = uint32(max(count, 0)) + 1
 	v.Label = strings.TrimRight(dosName(b[at:at+11]), " ")
 	v.ID = fmt.Sprintf("%04X-%04X", le.Uint16(b[at-2:]), le.Uint16(b[at-4:]))
@@ -162,7 +162,7 @@ func (f *fat) folder(extents []Extent, deleted bool, yield func(slot) bool) {
 	for _, e := range extents {
 		for at := e.Offset; at < e.Offset+e.Length; at += f.piece() {
 			b := f.window.read(at-f.offset, int(min(f.piece(), e.Offset+e.Length-at)))
-			if total += int64(len(b)); total > maxFolder {
+			if total += int64(len(b)); total > maxFolder || !f.spend(int64(len(b))) {
 				return
 			}
 			for i := 0; i+32 <= len(b); i += 32 {
@@ -354,7 +354,7 @@ type walk struct {
 	more    func(*File, error) bool
 }
 
-func (f *fat) files(yield func(*File, error) bool) {
+func (f *fat) files(full bool, yield func(*File, error) bool) {
 	w := &walk{fat: f, folders: newBits(int64(f.last) + 1), starts: map[uint32]int64{}, more: yield}
 	root := []Extent{{f.offset + f.rootAt, f.rootSize}}
 	if f.width == 32 {
@@ -366,7 +366,12 @@ func (f *fat) files(yield func(*File, error) bool) {
 	if !w.live(root, "", 0) {
 		return
 	}
-	w.dead()
+	if all := w.dead(); full {
+		all = append(all, w.orphans()...)
+		w.settle(all)
+	} else {
+		w.settle(all)
+	}
 }
 
 func (w *walk) live(extents []Extent, dir string, depth int) (more bool) {
@@ -416,14 +421,15 @@ func (w *walk) live(extents []Extent, dir string, depth int) (more bool) {
 	return more
 }
 
-// dead yields the deleted files, and what lies in deleted folders.
-func (w *walk) dead() {
-	type found struct {
-		*File
-		start uint32
-		at    string // by which of two that claim the same clusters the later is told
-	}
-	var all []found
+// found is a deleted file, with what tells it from others that claim the same clusters.
+type found struct {
+	*File
+	start uint32
+	at    string // when it was written, as far as is known
+}
+
+// dead are the deleted files, and what lies in deleted folders.
+func (w *walk) dead() (all []found) {
 	for i := 0; i < len(w.lost) && i < maxDeleted; i++ { // grows
 		l := w.lost[i]
 		if l.name == "." || l.name == ".." {
@@ -445,6 +451,49 @@ func (w *walk) dead() {
 		}
 		all = append(all, found{f, l.start, max(l.modified, l.created)})
 	}
+	w.lost = nil
+	return all
+}
+
+// orphans are folders that begin in clusters which nothing uses, and to which no entry leads, with what lies in them:
+// those first that lie in none of the others.
+func (w *walk) orphans() (all []found) {
+	parent := map[uint32]uint32{}
+	var order []uint32
+	for run := range w.unallocated {
+		for at := run.Offset; at < run.Offset+run.Length && len(order) < maxDeleted; {
+			n := min(run.Offset+run.Length-at, max(w.cluster, pieceSize*16/w.cluster*w.cluster))
+			b := w.window.read(at-w.offset, int(n))
+			for i := int64(0); i+w.cluster <= int64(len(b)); i += w.cluster {
+				if b[i] != '.' || b[i+1] != ' ' {
+					continue
+				}
+				c := uint32((at+i-w.offset-w.dataAt)/w.cluster) + 2
+				if !w.folders.has(int64(c)) && w.isFolder(c, c) {
+					d := b[i+32:]
+					up := uint32(binary.LittleEndian.Uint16(d[26:]))
+					if w.width == 32 {
+						up |= uint32(binary.LittleEndian.Uint16(d[20:])) << 16
+					}
+					parent[c], order = up, append(order, c)
+				}
+			}
+			at += n
+		}
+	}
+	for _, within := range []bool{false, true} {
+		for _, c := range order {
+			if _, has := parent[parent[c]]; has == within && !w.folders.has(int64(c)) {
+				w.lost = append(w.lost, lost{slot{name: fmt.Sprintf("folder of cluster %d", c), attr: 0x10, deleted: true, start: c, nameKnown: true, entry: Extent{w.at(c), 64}}, ""})
+				all = append(all, w.dead()...)
+			}
+		}
+	}
+	return all
+}
+
+// settle yields deleted files, each set of bytes once.
+func (w *walk) settle(all []found) {
 	// Of entries that lead to the same bytes the later one in the folder is that of the file as it was last called.
 	last := map[[2]int64]int{}
 	for i, f := range all {

@@ -169,17 +169,12 @@ func (e *ext) dead(alive map[int64]bool, dirs map[int64]string, names map[int64]
 			kept[k] = v
 		}
 	}
-	table := (e.inodes*e.inodeSize + e.block - 1) / e.block
-	tables := map[int64]int64{} // group by block of its table, of those that the journal has
-	for g, d := range e.groups {
-		for block := range e.log.copies {
-			if block >= d.inodeTable && block < d.inodeTable+table {
-				tables[block] = int64(g)
-			}
+	for _, block := range slices.Sorted(maps.Keys(e.log.copies)) {
+		group := e.tableOf(block)
+		if group < 0 {
+			continue
 		}
-	}
-	for _, block := range slices.Sorted(maps.Keys(tables)) {
-		g := tables[block]
+		g := int64(group)
 		for _, c := range e.log.copies[block] {
 			b := e.copy(c)
 			for i := int64(0); (i+1)*e.inodeSize <= int64(len(b)); i++ {
@@ -198,8 +193,13 @@ func (e *ext) dead(alive map[int64]bool, dirs map[int64]string, names map[int64]
 			}
 		}
 	}
-	for number := int64(11); number <= e.count; number++ { // inodes that still have their extents
-		if at := e.place(number); at >= 0 && at < e.length {
+	for g := range e.groups { // inodes that still have their extents
+		for i := range e.inodes {
+			number := int64(g)*e.inodes + i + 1
+			at := e.place(number)
+			if at < 0 || at >= e.length || !e.spend(e.inodeSize) {
+				break
+			}
 			if b := e.meta.read(at, 28); len(b) == 28 && binary.LittleEndian.Uint16(b[26:]) == 0 && binary.LittleEndian.Uint32(b[20:]) != 0 {
 				keep(version{e.inode(number), number, 0, false})
 			}
@@ -210,7 +210,7 @@ func (e *ext) dead(alive map[int64]bool, dirs map[int64]string, names map[int64]
 		if v.dir() && !alive[v.number] {
 			extents, _ := e.extents(v.inode, e.older)
 			for _, x := range extents {
-				for at := x.Offset; x.Offset != Hole && at < x.Offset+x.Length && at < x.Offset+maxFolder; at += e.block {
+				for at := x.Offset; x.Offset != Hole && at < x.Offset+x.Length && at < x.Offset+maxFolder && e.spend(e.block); at += e.block {
 					if block := (at - e.offset) / e.block; blocks[block] == 0 {
 						blocks[block] = v.number
 						if e.free(block) { // what is left of it, if nothing else was put there
@@ -222,7 +222,7 @@ func (e *ext) dead(alive map[int64]bool, dirs map[int64]string, names map[int64]
 		}
 	}
 	for _, block := range slices.Sorted(maps.Keys(e.log.copies)) {
-		if tables[block] != 0 || e.isTable(block) {
+		if e.tableOf(block) >= 0 {
 			continue
 		}
 		for _, c := range e.log.copies[block] {
@@ -313,16 +313,6 @@ func (e *ext) older(block int64) []byte {
 		}
 	}
 	return e.readBlock(block)
-}
-
-func (e *ext) isTable(block int64) bool {
-	table := (e.inodes*e.inodeSize + e.block - 1) / e.block
-	for _, g := range e.groups {
-		if block >= g.inodeTable && block < g.inodeTable+table || block == g.blockBitmap {
-			return true
-		}
-	}
-	return false
 }
 
 // isFolder reports whether a block is one of a folder: entries fill it to its end.

@@ -31,7 +31,7 @@ const (
 // Partitions reads the partition table of an image of size bytes. An image without one has none. What is
 // wrong with a table comes as notes.
 func Partitions(image io.ReaderAt, size int64) (out []Partition, notes []error) {
-	w := &window{image, 0, size}
+	w := &window{image: image, length: size}
 	first := w.read(0, sectorSize)
 	if len(first) < sectorSize || first[510] != 0x55 || first[511] != 0xaa {
 		return gpt(w, false)

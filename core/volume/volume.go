@@ -119,7 +119,7 @@ type Volume struct {
 
 // system is what each format does.
 type system interface {
-	files(yield func(*File, error) bool)
+	files(full bool, yield func(*File, error) bool)
 	unallocated(yield func(Extent) bool)
 }
 
@@ -136,7 +136,7 @@ func (e *Error) Error() string { return fmt.Sprintf("volume: at offset %d: %s", 
 
 // Open opens the volume that lies in an image of size bytes from offset on, in at most length bytes.
 func Open(image io.ReaderAt, offset, length int64) (*Volume, error) {
-	in := &window{image, offset, length}
+	in := &window{image: image, offset: offset, length: length}
 	for _, open := range []func(*window) (*Volume, error){openExFAT, openFAT, openExt} {
 		v, err := open(in)
 		if errors.Is(err, ErrFormat) {
@@ -151,8 +151,11 @@ func Open(image io.ReaderAt, offset, length int64) (*Volume, error) {
 }
 
 // Files yields the files and folders of v: those that its tree leads to, each before what lies in it, then
-// the deleted ones. Errors are of the volume and do not end it.
-func (v *Volume) Files() iter.Seq2[*File, error] { return v.files }
+// the deleted ones. If full is set, what is not in use is read for folders to which nothing leads any more, as
+// after a volume was formatted anew. Errors are of the volume and do not end it.
+func (v *Volume) Files(full bool) iter.Seq2[*File, error] {
+	return func(yield func(*File, error) bool) { v.files(full, yield) }
+}
 
 // Unallocated yields the runs of bytes that no table says are used, in order.
 func (v *Volume) Unallocated() iter.Seq[Extent] { return v.unallocated }
@@ -161,6 +164,14 @@ func (v *Volume) Unallocated() iter.Seq[Extent] { return v.unallocated }
 type window struct {
 	image          io.ReaderAt
 	offset, length int64
+	spent          int64 // bytes of folders and tables that were gone through
+}
+
+// spend reports whether n more bytes of folders or tables may be gone through: each a few times, however many of
+// them share the same bytes.
+func (w *window) spend(n int64) bool {
+	w.spent += n
+	return w.spent <= 8*w.length+maxFolder
 }
 
 // read reads n bytes of the volume, fewer where it ends, none where they cannot be read.

@@ -2,6 +2,7 @@ package volume
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -52,7 +53,7 @@ func listed(t testing.TB, path string, offset int64) (v *Volume, live, deleted m
 		t.Fatal(err)
 	}
 	live, deleted = map[string]*File{}, map[string]*File{}
-	for f, err := range v.Files() {
+	for f, err := range v.Files(true) {
 		if err != nil {
 			t.Errorf("%v", err)
 			continue
@@ -218,6 +219,28 @@ func TestFAT(t *testing.T) {
 			t.Errorf("FAT%s: %d files come back, %d were deleted", c.width, files, n)
 		}
 		run(t, "fsck.fat", "-n", path)
+
+		// Formatted anew, which clears the table and the root: what lay in folders comes back, with the folders' places
+		// for their names.
+		run(t, "mkfs.fat", "-F", c.width, "-s", c.cluster, "-n", "ANEW", path)
+		_, live, deleted = listed(t, path, 0)
+		if len(live) > 0 {
+			t.Errorf("FAT%s: %v is alive in what was formatted", c.width, live)
+		}
+		back := 0
+		for p, b := range all {
+			if !strings.HasPrefix(p, "sub/") || gone(p) {
+				continue
+			}
+			for q, f := range deleted {
+				if strings.HasSuffix(q, strings.TrimPrefix(p, "sub")) && f.Size == int64(len(b)) && bytes.Equal(bytesOf(t, path, f), b) {
+					back++
+				}
+			}
+		}
+		if back != 4 {
+			t.Errorf("FAT%s: of what lay in folders %d come back: %v", c.width, back, deleted)
+		}
 	}
 }
 
@@ -352,13 +375,13 @@ func TestExFAT(t *testing.T) {
 		}
 		same(t, path, live, all, nil)
 		mounted(func() {
+			if err := os.Rename(filepath.Join(at, "sub/P0002.JPG"), filepath.Join(at, "sub/another name.jpg")); err != nil {
+				t.Error(err)
+			}
 			for _, p := range []string{"gone", "README.TXT", "sub/P0001.JPG"} {
 				if err := os.RemoveAll(filepath.Join(at, p)); err != nil {
 					t.Error(err)
 				}
-			}
-			if err := os.Rename(filepath.Join(at, "sub/P0002.JPG"), filepath.Join(at, "sub/another name.jpg")); err != nil {
-				t.Error(err)
 			}
 		})
 		all["sub/another name.jpg"] = all["sub/P0002.JPG"]
@@ -442,4 +465,87 @@ func TestPartitions(t *testing.T) {
 			check("the backup of " + script)
 		}
 	}
+}
+
+// small are small volumes of each format.
+func small(t testing.TB) (all [][]byte) {
+	for _, c := range [][]string{{"mkfs.fat", "-F", "12"}, {"mkfs.exfat", "-c", "512", "-b", "4K"}, {"mke2fs", "-t", "ext4", "-q", "-F", "-b", "1024", "-N", "32", "-O", "^resize_inode"}} {
+		size := int64(300 << 10)
+		if c[0] == "mkfs.exfat" {
+			size = 2 << 20
+		}
+		path := blank(t, size)
+		run(t, c[0], append(c[1:], path)...)
+		if c[0] == "mkfs.fat" {
+			run(t, "mcopy", "-i", path, "-s", "-m", filepath.Join(laid(t, tree(1)), "sub/P0002.JPG"), "::/a long name of a file.jpg")
+			run(t, "mdel", "-i", path, "::/a long name of a file.jpg")
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all = append(all, b[:min(len(b), 400<<10)])
+	}
+	return all
+}
+
+// list goes through all that an image says it has; it must come to an end.
+func list(t testing.TB, b []byte) {
+	parts, _ := Partitions(bytes.NewReader(b), int64(len(b)))
+	for _, p := range append(parts, Partition{Size: int64(len(b))}) {
+		if p.Offset < 0 || p.Size < 0 || p.Size > int64(len(b))-p.Offset {
+			t.Fatalf("%+v", p)
+		}
+		v, err := Open(bytes.NewReader(b), p.Offset, p.Size)
+		if err != nil {
+			continue
+		}
+		n := 0
+		for x, err := range v.Files(true) {
+			if n++; n > 100_000 {
+				t.Fatal("the listing does not end")
+			}
+			if err != nil {
+				continue
+			}
+			for _, e := range x.Extents {
+				if e.Length <= 0 || e.Offset < Hole {
+					t.Fatalf("%+v", x)
+				}
+			}
+			if strings.Contains(x.Path, "/../") || !strings.HasPrefix(x.Path, "/") || x.Size < 0 {
+				t.Fatalf("%+v", x)
+			}
+		}
+		for e := range v.Unallocated() {
+			if e.Offset < 0 || e.Length <= 0 {
+				t.Fatalf("%+v", e)
+			}
+		}
+	}
+}
+
+// Every field of the heads of the volumes, made as large as it can be, or nothing: what can be read is read, and soon.
+func TestAbsurdHeads(t *testing.T) {
+	for _, b := range small(t) {
+		for at := 0; at < 3072; at += 4 {
+			for _, v := range []uint32{0xffffffff, 0x7fffffff, 0, 0x00010001} {
+				was := binary.LittleEndian.Uint32(b[at:])
+				binary.LittleEndian.PutUint32(b[at:], v)
+				list(t, b)
+				binary.LittleEndian.PutUint32(b[at:], was)
+			}
+		}
+		for n := 0; n < len(b); n += 1 + n/3 {
+			list(t, b[:n])
+		}
+	}
+}
+
+// Whatever an image holds, what is listed of it lies in it, and the listing ends.
+func FuzzOpen(f *testing.F) {
+	for _, b := range small(f) {
+		f.Add(b)
+	}
+	f.Fuzz(func(t *testing.T, b []byte) { list(t, b) })
 }

@@ -1,0 +1,274 @@
+package carve
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"crosswind/core/volume"
+)
+
+func run(t testing.TB, name string, arg ...string) {
+	t.Helper()
+	if out, err := exec.Command(name, arg...).CombinedOutput(); err != nil {
+		t.Fatalf("%s %s: %v: %s", name, strings.Join(arg, " "), err, out)
+	}
+}
+
+// made are files of every kind, made by general programs of Debian's packages (FFmpeg, SoX, sqlite3, zip, cpdf's kin
+// qpdf).
+func made(t testing.TB) map[string][]byte {
+	t.Helper()
+	if madeOnce != nil {
+		return madeOnce
+	}
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	ffmpeg := func(out string, arg ...string) {
+		run(t, "ffmpeg", append(append([]string{"-hide_banner", "-loglevel", "error", "-y", "-threads", "1"}, arg...), at(out))...)
+	}
+	picture := func(w, h int) []string {
+		return []string{"-f", "lavfi", "-i", fmt.Sprintf("mandelbrot=size=%dx%d", w, h), "-frames:v", "1"}
+	}
+	ffmpeg("a.jpg", append(picture(640, 480), "-q:v", "3")...)
+	ffmpeg("b.jpg", append(picture(333, 217), "-pix_fmt", "yuvj444p", "-q:v", "2")...)
+	ffmpeg("grey.jpg", append(picture(200, 100), "-pix_fmt", "gray", "-q:v", "5")...)
+	ffmpeg("a.png", picture(320, 240)...)
+	ffmpeg("a.gif", picture(320, 240)...)
+	ffmpeg("a.webp", picture(320, 240)...)
+	ffmpeg("a.avif", picture(64, 64)...)
+	film := []string{"-f", "lavfi", "-i", "testsrc2=size=160x120:rate=10:duration=2", "-f", "lavfi", "-i", "sine=frequency=440:duration=2"}
+	ffmpeg("a.mp4", append(film, "-c:v", "mpeg4", "-c:a", "aac")...)
+	ffmpeg("first.mp4", append(film, "-c:v", "libx264", "-movflags", "faststart")...)
+	ffmpeg("a.3gp", append(film[:4], "-c:v", "h263", "-s", "176x144", "-an")...)
+	ffmpeg("a.wav", film[4:]...)
+	ffmpeg("a.mp3", film[4:]...)
+	ffmpeg("bare.mp3", append(film[4:], "-write_xing", "0", "-id3v2_version", "0")...)
+	ffmpeg("a.ogg", append(film[4:], "-c:a", "libvorbis")...)
+	run(t, "sox", "-n", "-r", "8000", "-c", "1", at("a.amr-nb"), "synth", "3", "sine", "300")
+	run(t, "sqlite3", at("a.db"), "CREATE TABLE t(a,b); WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM c WHERE n<900) INSERT INTO t SELECT n, hex(n*n) FROM c;")
+	run(t, "python3", "-c", "import zipfile,sys\nz=zipfile.ZipFile(sys.argv[1],'w',zipfile.ZIP_DEFLATED)\nfor i in range(9): z.writestr('m%d.txt'%i,('line %d\\n'%i)*999)\nz.close()", at("a.zip"))
+	out := map[string][]byte{"a.vcf": []byte("BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ketil\r\nTEL:+44 7700 900417\r\nEND:VCARD\r\nBEGIN:VCARD\r\nVERSION:4.0\r\nFN:Brit\r\nEND:VCARD\r\n")}
+	out["a.pdf"] = pdf()
+	all, err := os.ReadDir(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range all {
+		b, err := os.ReadFile(at(f.Name()))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out[f.Name()] = b
+	}
+	madeOnce = out
+	return out
+}
+
+var madeOnce map[string][]byte
+
+// pdf is a small document with an update behind it, which has an end mark of its own.
+func pdf() []byte {
+	var b bytes.Buffer
+	b.WriteString("%PDF-1.4\n")
+	var at []int
+	for i, s := range []string{"<</Type/Catalog/Pages 2 0 R>>", "<</Type/Pages/Count 0/Kids[]>>"} {
+		at = append(at, b.Len())
+		fmt.Fprintf(&b, "%d 0 obj\n%s\nendobj\n", i+1, s)
+	}
+	x := b.Len()
+	fmt.Fprintf(&b, "xref\n0 3\n0000000000 65535 f \n%010d 00000 n \n%010d 00000 n \ntrailer\n<</Size 3/Root 1 0 R>>\nstartxref\n%d\n%%%%EOF\n", at[0], at[1], x)
+	o, y := b.Len(), 0
+	fmt.Fprintf(&b, "2 0 obj\n<</Type/Pages/Count 0/Kids[]/X 1>>\nendobj\n")
+	y = b.Len()
+	fmt.Fprintf(&b, "xref\n2 1\n%010d 00000 n \ntrailer\n<</Size 3/Root 1 0 R/Prev %d>>\nstartxref\n%d\n%%%%EOF\n", o, x, y)
+	return b.Bytes()
+}
+
+func kindOf(name string) Kind {
+	return map[string]Kind{".jpg": JPEG, ".png": PNG, ".gif": GIF, ".webp": WebP, ".avif": HEIC, ".mp4": MP4, ".3gp": MP4, ".wav": WAV, ".mp3": MP3, ".ogg": Ogg, ".amr-nb": AMR, ".db": SQLite, ".zip": ZIP, ".vcf": VCard, ".pdf": PDF}[filepath.Ext(name)]
+}
+
+func noise(r *rand.Rand, n int) []byte {
+	b := make([]byte, n)
+	for i := range b {
+		b[i] = byte(r.Uint32())
+	}
+	return b
+}
+
+// scan gives what is found in an image.
+func scanned(t testing.TB, image []byte, where []volume.Extent, unit int64) (out []*Found) {
+	t.Helper()
+	if where == nil {
+		where = []volume.Extent{{Offset: 0, Length: int64(len(image))}}
+	}
+	for f, err := range Scan(bytes.NewReader(image), where, Options{Unit: unit}) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		out = append(out, f)
+	}
+	return out
+}
+
+func content(image []byte, f *Found) []byte {
+	var b []byte
+	for _, e := range f.Extents {
+		b = append(b, image[e.Offset:e.Offset+e.Length]...)
+	}
+	return b
+}
+
+// Files of every kind, at any alignment, among noise, zeros and text, are found bit for bit, and nothing else is.
+func TestContiguous(t *testing.T) {
+	all := made(t)
+	r := rand.New(rand.NewPCG(1, 2))
+	for round := range 3 {
+		var image []byte
+		want := map[string]int{}
+		for name, b := range all {
+			switch round {
+			case 0:
+				image = append(image, noise(r, 3000+r.IntN(9000))...)
+			case 1:
+				image = append(image, make([]byte, 1+r.IntN(9000))...)
+			default:
+				image = append(image, bytes.Repeat([]byte("the lamp on the quay \xff\xd8 JFIF %PDF PK RIFF ftyp\n"), 1+r.IntN(99))...)
+			}
+			want[name] = len(image)
+			image = append(image, b...)
+		}
+		image = append(image, noise(r, 100_000)...)
+		found := scanned(t, image, nil, 512)
+		byAt := map[int]*Found{}
+		for _, f := range found {
+			byAt[int(f.Extents[0].Offset)] = f
+		}
+		for name, at := range want {
+			f := byAt[at]
+			if f == nil {
+				t.Errorf("round %d: %s of %d bytes is not found", round, name, len(all[name]))
+				continue
+			}
+			if f.Kind != kindOf(name) || !bytes.Equal(content(image, f), all[name]) || f.Complete == volume.Part {
+				t.Errorf("round %d: %s of %d bytes: %+v", round, name, len(all[name]), f)
+			}
+			delete(byAt, at)
+		}
+		for _, f := range byAt {
+			t.Errorf("round %d: %+v is no file", round, f)
+		}
+	}
+}
+
+// A picture in two runs, with another's bytes between, is put together where its codes or its checksums prove it; of
+// one that is overwritten in the middle nothing says that it is whole.
+func TestTwoRuns(t *testing.T) {
+	all := made(t)
+	r := rand.New(rand.NewPCG(3, 4))
+	const unit = 4096
+	whole, tried := 0, 0
+	for _, name := range []string{"a.jpg", "b.jpg", "a.png"} {
+		b := all[name]
+		for cut := unit; cut < len(b); cut += unit {
+			for _, between := range [][]byte{noise(r, unit*(1+r.IntN(40))), make([]byte, unit*3), bytes.Repeat(all["b.jpg"][:unit], 2)} {
+				if name == "b.jpg" && between[0] == 0xff {
+					continue
+				}
+				image := append(append(append(append([]byte{}, b[:cut]...), between...), b[cut:]...), noise(r, 20_000)...)
+				image = image[:len(image)/unit*unit]
+				tried++
+				for _, f := range scanned(t, image, nil, unit) {
+					if f.Extents[0].Offset != 0 {
+						continue
+					}
+					if bytes.Equal(content(image, f), b) && f.Complete == volume.Whole {
+						whole++
+					} else if f.Complete == volume.Whole {
+						t.Errorf("%s cut at %d: %+v is not it", name, cut, f)
+					}
+				}
+			}
+			over := bytes.Clone(b)
+			copy(over[cut:], noise(r, min(unit, len(over)-cut)))
+			for _, f := range scanned(t, append(over, make([]byte, unit)...), nil, unit) {
+				if f.Complete == volume.Whole && f.Extents[0].Offset == 0 {
+					t.Errorf("%s overwritten at %d is called whole", name, cut)
+				}
+			}
+		}
+	}
+	if t.Logf("%d of %d put together", whole, tried); whole*100 < tried*95 {
+		t.Errorf("%d of %d are put together", whole, tried)
+	}
+}
+
+// What is searched beside it is a plain scan for the same first bytes, by the same table of pairs.
+func BenchmarkScan(b *testing.B) {
+	all := made(b)
+	r := rand.New(rand.NewPCG(5, 6))
+	var image []byte
+	for len(image) < 64<<20 {
+		for _, name := range []string{"a.jpg", "a.png", "a.mp4", "a.db", "a.wav", "a.zip"} {
+			image = append(image, all[name]...)
+			image = append(image, noise(r, 100_000)...)
+			image = append(image, bytes.Repeat([]byte("the keeper of the lamp writes what he sees\n"), 9000)...)
+			image = append(image, make([]byte, 300_000-len(image)%4096)...)
+		}
+	}
+	b.Run("carve", func(b *testing.B) {
+		b.SetBytes(int64(len(image)))
+		for b.Loop() {
+			for _, err := range Scan(bytes.NewReader(image), []volume.Extent{{Offset: 0, Length: int64(len(image))}}, Options{Unit: 4096}) {
+				if err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	})
+	b.Run("plain", func(b *testing.B) {
+		b.SetBytes(int64(len(image)))
+		n := 0
+		for b.Loop() {
+			for i := 0; i+16 < len(image); i++ {
+				if pairs[uint16(image[i])|uint16(image[i+1])<<8] {
+					for k := range forms {
+						if string(image[i:i+len(forms[k].begin)]) == forms[k].begin {
+							n++
+						}
+					}
+				}
+			}
+		}
+		b.ReportMetric(float64(n), "hits")
+	})
+}
+
+// Whatever is searched, what is found lies in it and has its size.
+func FuzzScan(f *testing.F) {
+	for name, b := range made(f) {
+		if len(b) < 60_000 && name != "a.db" {
+			f.Add(b)
+		}
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for x, err := range Scan(bytes.NewReader(b), []volume.Extent{{Offset: 0, Length: int64(len(b))}, {Offset: 7, Length: int64(len(b)) / 2}}, Options{Unit: 512}) {
+			n := int64(0)
+			for _, e := range x.Extents {
+				n += e.Length
+				if err != nil || e.Offset < 0 || e.Length <= 0 || e.Offset > int64(len(b))-e.Length && e.Offset+e.Length > int64(len(b))+7 {
+					t.Fatalf("%+v, %v", x, err)
+				}
+			}
+			if n != x.Size || n == 0 {
+				t.Fatalf("%d bytes of %+v", n, x)
+			}
+		}
+	})
+}

@@ -1,0 +1,482 @@
+package carve
+
+import (
+	"bytes"
+	"io"
+
+	"crosswind/core/volume"
+)
+
+// A JPEG file (ITU-T T.81) is followed through its segments and, of the sequential forms, through every code of
+// its scans: one that is no code, a block of more than 64 coefficients, or a marker that cannot stand there
+// shows that what lies there is not its own. Of progressive ones the markers alone are followed.
+type scan struct {
+	s      *source
+	tables [2][4]*huffman
+	parts  []component
+	width  int
+	height int
+	hmax   int
+	vmax   int
+	every  int // MCUs between restarts
+	kind   byte
+	chosen []*component // of the scan
+
+	// Where it is: a copy of these is all that is needed to go on.
+	place
+}
+
+type place struct {
+	at    int64
+	bits  uint32
+	n     int
+	unit  int // MCU
+	reset int // until the next restart
+	count int // restarts
+}
+
+type component struct {
+	id, h, v byte
+	dc, ac   byte
+}
+
+// huffman is a table of codes: Annex C, with the decoding procedure of Annex F.2.2.3.
+type huffman struct {
+	most, first [17]int32 // by length, the largest code, -1 for none, and the index of the first
+	least       [17]int32
+	values      []byte
+	quick       [256]uint16 // by eight bits: the value, and its length plus one in the upper byte
+}
+
+func newHuffman(counts []byte, values []byte) *huffman {
+	h := &huffman{values: append([]byte(nil), values...)}
+	code, k := int32(0), int32(0)
+	for n := 1; n <= 16; n++ {
+		h.least[n], h.first[n] = code, k
+		c := int32(counts[n-1])
+		for i := int32(0); i < c && n <= 8; i++ {
+			for j := int32(0); j < 1<<(8-n); j++ {
+				if x := (code+i)<<(8-n) | j; x < 256 {
+					h.quick[x] = uint16(values[k+i]) | uint16(n+1)<<8
+				}
+			}
+		}
+		code, k = code+c, k+c
+		if h.most[n] = code - 1; c == 0 {
+			h.most[n] = -1
+		}
+		code <<= 1
+	}
+	return h
+}
+
+const (
+	maxHeader   = 1 << 20 // bytes before the first scan, in segments
+	maxSegments = 4000
+)
+
+func readJPEG(s *source, at int64) Verdict {
+	d := &scan{s: s}
+	v, broken := d.file(at)
+	if v.Size == 0 || v.Complete == volume.Whole || s.unit == 0 || broken == nil {
+		return v
+	}
+	return d.second(at, v, broken)
+}
+
+// file follows a file from at on. Of one that breaks off broken are the places at which a second run may begin.
+func (d *scan) file(at int64) (v Verdict, broken []place) {
+	start, scans := at, 0
+	at += 2
+	for n := 0; n < maxSegments; n++ {
+		m := d.s.u16(at)
+		for m == 0xffff { // fill
+			at++
+			m = d.s.u16(at)
+		}
+		length := int64(0)
+		switch {
+		case m < 0xffc0 || m >= 0xffd0 && m <= 0xffd8 || m >= 0xfff0 && m < 0xfffe || m == 0xffc8:
+			if scans == 0 {
+				return Verdict{}, nil
+			}
+			return Verdict{at - start, volume.Part, ends}, nil
+		case m == 0xffd9:
+			if scans == 0 {
+				return Verdict{}, nil
+			}
+			if d.kind > 0xc1 {
+				return Verdict{at + 2 - start, volume.Unverified, "its segments follow one another; the codes of a progressive picture are not followed"}, nil
+			}
+			return Verdict{at + 2 - start, volume.Whole, byCodes}, nil
+		default:
+			if length = int64(d.s.u16(at + 2)); length < 2 || scans == 0 && at-start > maxHeader<<6 {
+				if scans == 0 {
+					return Verdict{}, nil
+				}
+				return Verdict{at - start, volume.Part, ends}, nil
+			}
+		}
+		b := d.s.get(at+4, int(length)-2)
+		if int64(len(b)) < length-2 {
+			if scans == 0 {
+				return Verdict{}, nil
+			}
+			return Verdict{d.s.size - start, volume.Part, ends}, nil
+		}
+		switch {
+		case m == 0xffc4:
+			if !d.codes(b) {
+				return d.brokenHead(start, at, scans)
+			}
+		case m >= 0xffc0 && m <= 0xffcf && m != 0xffcc:
+			if !d.frame(byte(m), b) {
+				return d.brokenHead(start, at, scans)
+			}
+		case m == 0xffdd && len(b) >= 2:
+			d.every = int(b[0])<<8 | int(b[1])
+		case m == 0xffda:
+			ok := false
+			if d.chosen, ok = d.scanHead(b); !ok {
+				return d.brokenHead(start, at, scans)
+			}
+			scans++
+			at += 2 + length
+			if d.kind > 0xc1 { // not sequential by Huffman's codes
+				at = d.marker(at)
+				continue
+			}
+			d.place = place{at: at, reset: d.every}
+			var kept []place
+			if kept, ok = d.entropy(d.chosen); !ok {
+				return Verdict{d.at - start, volume.Part, ends}, kept
+			}
+			at = d.at
+			continue
+		}
+		at += 2 + length
+	}
+	return Verdict{}, nil
+}
+
+func (d *scan) brokenHead(start, at int64, scans int) (Verdict, []place) {
+	if scans == 0 {
+		return Verdict{}, nil
+	}
+	return Verdict{at - start, volume.Part, ends}, nil
+}
+
+// codes reads tables of codes: section B.2.4.2.
+func (d *scan) codes(b []byte) bool {
+	for len(b) > 0 {
+		if len(b) < 17 {
+			return false
+		}
+		class, id, n, room := b[0]>>4, b[0]&15, 0, 0
+		for i, c := range b[1:17] {
+			n += int(c)
+			room += int(c) << (15 - i)
+		}
+		if class > 1 || id > 3 || len(b) < 17+n || room > 1<<16 {
+			return false
+		}
+		d.tables[class][id] = newHuffman(b[1:17], b[17:17+n])
+		b = b[17+n:]
+	}
+	return true
+}
+
+// frame reads the head of a frame: section B.2.2.
+func (d *scan) frame(kind byte, b []byte) bool {
+	if len(b) < 6 || len(b) < 6+3*int(b[5]) || b[5] == 0 || b[5] > 4 {
+		return false
+	}
+	d.kind, d.height, d.width = kind, int(b[1])<<8|int(b[2]), int(b[3])<<8|int(b[4])
+	d.parts, d.hmax, d.vmax = nil, 1, 1
+	for i := range int(b[5]) {
+		c := b[6+3*i:]
+		h, v := c[1]>>4, c[1]&15
+		if h == 0 || v == 0 || h > 4 || v > 4 {
+			return false
+		}
+		d.hmax, d.vmax = max(d.hmax, int(h)), max(d.vmax, int(v))
+		d.parts = append(d.parts, component{id: c[0], h: h, v: v})
+	}
+	return d.width > 0 && d.height > 0
+}
+
+// scanHead reads the head of a scan, section B.2.3: which components it has.
+func (d *scan) scanHead(b []byte) (chosen []*component, ok bool) {
+	if len(b) < 1 || b[0] == 0 || b[0] > 4 || len(b) < 4+2*int(b[0]) || d.parts == nil {
+		return nil, false
+	}
+	for i := range int(b[0]) {
+		for k := range d.parts {
+			if c := &d.parts[k]; c.id == b[1+2*i] {
+				c.dc, c.ac = b[2+2*i]>>4, b[2+2*i]&15
+				if c.dc > 3 || c.ac > 3 || d.kind <= 0xc1 && (d.tables[0][c.dc] == nil || d.tables[1][c.ac] == nil) {
+					return nil, false
+				}
+				chosen = append(chosen, c)
+			}
+		}
+	}
+	return chosen, len(chosen) == int(b[0])
+}
+
+// marker is where the next marker stands that is not of coded data.
+func (d *scan) marker(at int64) int64 {
+	for {
+		b := d.s.get(at, windowSize/2)
+		if len(b) < 2 {
+			return d.s.size
+		}
+		for i := 0; i+1 < len(b); i++ {
+			if b[i] == 0xff && b[i+1] != 0 && (b[i+1] < 0xd0 || b[i+1] > 0xd7) {
+				return at + int64(i)
+			}
+		}
+		at += int64(len(b) - 1)
+	}
+}
+
+// entropy follows the coded data of a scan to its end. If it does not get there kept are the places at
+// which units of allocation begin, from before what was read last.
+func (d *scan) entropy(chosen []*component) (kept []place, ok bool) {
+	total := ((d.width + 8*d.hmax - 1) / (8 * d.hmax)) * ((d.height + 8*d.vmax - 1) / (8 * d.vmax))
+	alone := len(chosen) == 1
+	if alone { // section A.2.2
+		c := chosen[0]
+		w, h := (d.width*int(c.h)+d.hmax-1)/d.hmax, (d.height*int(c.v)+d.vmax-1)/d.vmax
+		total = ((w + 7) / 8) * ((h + 7) / 8)
+	}
+	border := int64(-1)
+	for d.unit < total {
+		if u := d.s.unit; u > 0 && d.at/u != border {
+			border = d.at / u
+			if kept = append(kept, d.place); len(kept) > maxKept {
+				kept = kept[1:]
+			}
+		}
+		if d.every > 0 && d.reset == 0 {
+			if !d.restart() {
+				return kept, false
+			}
+			d.reset = d.every
+		}
+		for _, c := range chosen {
+			n := int(c.h) * int(c.v)
+			if alone {
+				n = 1
+			}
+			for range n {
+				if !d.block(d.tables[0][c.dc], d.tables[1][c.ac]) {
+					return kept, false
+				}
+			}
+		}
+		d.unit++
+		d.reset--
+		if s := d.s; s.small { // of a search
+			if s.left -= 64; s.left < 0 {
+				return kept, false
+			}
+		}
+	}
+	return kept, d.ended()
+}
+
+// fill has at least n bits at hand, n up to 16.
+func (d *scan) fill(n int) bool {
+	for d.n < n {
+		var c byte
+		if i := d.at - d.s.from; i >= 0 && i < int64(len(d.s.window)) {
+			c = d.s.window[i]
+		} else if b := d.s.get(d.at, 1); len(b) == 1 {
+			c = b[0]
+		} else {
+			return false
+		}
+		if c == 0xff {
+			if b := d.s.get(d.at, 2); len(b) < 2 || b[1] != 0 {
+				return false
+			}
+			d.at++
+		}
+		d.at++
+		d.bits, d.n = d.bits<<8|uint32(c), d.n+8
+	}
+	return true
+}
+
+// code reads a code; -1 if there is none.
+func (d *scan) code(h *huffman) int {
+	if d.n >= 8 || d.fill(8) {
+		if q := h.quick[d.bits>>(d.n-8)&0xff]; q != 0 {
+			d.n -= int(q>>8) - 1
+			return int(q & 0xff)
+		}
+	}
+	code := int32(0)
+	for n := 1; n <= 16; n++ {
+		if d.n == 0 && !d.fill(1) {
+			return -1
+		}
+		d.n--
+		code = code<<1 | int32(d.bits>>d.n&1)
+		if h.most[n] >= 0 && code <= h.most[n] && code >= h.least[n] {
+			return int(h.values[h.first[n]+code-h.least[n]])
+		}
+	}
+	return -1
+}
+
+// block follows the codes of a block: section F.2.2.
+func (d *scan) block(dc, ac *huffman) bool {
+	n := d.code(dc)
+	if n < 0 || n > 11 || !d.skip(n) {
+		return false
+	}
+	for k := 1; k < 64; k++ {
+		c := d.code(ac)
+		if c < 0 {
+			return false
+		}
+		run, size := c>>4, c&15
+		if size == 0 {
+			if run != 15 {
+				return run == 0
+			}
+			k += 15
+			if k > 63 {
+				return false
+			}
+			continue
+		}
+		if k += run; k > 63 || size > 10 || !d.skip(size) {
+			return false
+		}
+	}
+	return true
+}
+
+func (d *scan) skip(n int) bool {
+	if d.n < n && !d.fill(n) {
+		return false
+	}
+	d.n -= n
+	return true
+}
+
+// padded reports whether what is left of the last byte is ones, as it must be (section F.1.2.3).
+func (d *scan) padded() bool {
+	ok := d.n < 8 && d.bits&(1<<d.n-1) == 1<<d.n-1
+	d.n = 0
+	return ok
+}
+
+func (d *scan) restart() bool {
+	if !d.padded() || d.s.u16(d.at) != 0xffd0+d.count&7 {
+		return false
+	}
+	d.at, d.count = d.at+2, d.count+1
+	return true
+}
+
+// ended reports whether a scan ends here: a marker follows what fills the last byte.
+func (d *scan) ended() bool {
+	if d.n >= 8 { // a byte that no code needed
+		return false
+	}
+	if !d.padded() {
+		return false
+	}
+	m := d.s.u16(d.at)
+	return m > 0xff00 && (m < 0xffd0 || m > 0xffd7)
+}
+
+// reader reads a source as it is split.
+type reader struct{ s *source }
+
+func (r reader) ReadAt(b []byte, at int64) (n int, err error) {
+	for n < len(b) {
+		got := copy(b[n:], r.s.get(at+int64(n), min(len(b)-n, windowSize)))
+		if n += got; got == 0 {
+			return n, io.EOF
+		}
+	}
+	return n, nil
+}
+
+// What bounds the search for a second run.
+const (
+	maxGap  = 4096 // units between two runs
+	maxKept = 8192 // units of a scan at which it may break off
+)
+
+// second looks for the second run of a file that breaks off: from each place where a unit of allocation ends before
+// that, and each where one begins behind it, the codes must go on to the file's end.
+func (d *scan) second(start int64, v Verdict, broken []place) Verdict {
+	s := d.s
+	s.small = true
+	defer func() { s.small = false }()
+	border := func(p place) int64 {
+		if s.space == nil {
+			return p.at/s.unit*s.unit + s.unit
+		}
+		return s.space.border(p.at, s.unit) + s.unit
+	}
+	// Where it breaks off is not always where a code does not hold: zeros and text can go on for long. What has
+	// no byte of all ones is no coded data, or has one in a thousand million such units of 4 KiB.
+	var order []place
+	for _, p := range broken {
+		if s.unit >= 2048 && bytes.IndexByte(s.get(border(p), int(min(s.unit, 1<<15))), 0xff) < 0 {
+			order = append(order, p)
+			break
+		}
+	}
+	for i := len(broken) - 1; i >= 0; i-- {
+		order = append(order, broken[i])
+	}
+	for _, round := range []struct {
+		splits   int
+		from, to int64 // units between the two runs
+	}{{64, 1, 64}, {16, 65, 512}, {4, 513, maxGap}} {
+		for _, p := range order[:min(len(order), round.splits)] {
+			split := border(p) // the unit that p lies in ends here, and it goes on in another
+			for gap := round.from; gap <= round.to && split+gap*s.unit < s.size && s.left > 0; gap++ {
+				s.left -= 1 << 12
+				s.cut(0, 0)
+				if s.unit >= 2048 && bytes.IndexByte(s.get(split+gap*s.unit, int(min(s.unit, 1<<15))), 0xff) < 0 {
+					continue
+				}
+				s.cut(split, gap*s.unit)
+				d.place = p
+				if _, ok := d.entropy(d.chosen); !ok {
+					continue
+				}
+				if w := d.rest(start, d.at); w.Complete == volume.Whole && w.Size > split-start {
+					s.runs = []span{{start, split}, {split + gap*s.unit, start + w.Size + gap*s.unit}}
+					s.cut(0, 0)
+					return Verdict{w.Size, volume.Whole, byCodes + ", in two runs"}
+				}
+			}
+		}
+	}
+	s.cut(0, 0)
+	return v
+}
+
+// rest follows what stands behind the last scan of a file.
+func (d *scan) rest(start, at int64) Verdict {
+	if d.s.u16(at) == 0xffd9 {
+		return Verdict{at + 2 - start, volume.Whole, byCodes}
+	}
+	return Verdict{}
+}
+
+// border is where the unit of allocation begins that a place of the space lies in.
+func (s *space) border(at, unit int64) int64 {
+	i := s.run(at)
+	return s.at[i] + (at-s.at[i])/unit*unit
+}
