@@ -25,6 +25,7 @@ import (
 	"crosswind/core/fieldmap"
 	"crosswind/core/reading"
 	"crosswind/core/sqlitefile"
+	"crosswind/core/storage"
 	"crosswind/core/unpack"
 )
 
@@ -55,7 +56,7 @@ func readCommand() *cobra.Command {
 }
 
 func readSource(ctx context.Context, at, passwordFile string, opt reading.Options) error {
-	s := &source{ctx: ctx}
+	s := &source{ctx: ctx, full: opt.Full}
 	defer s.close()
 	files, err := s.files(at, passwordFile)
 	if err != nil {
@@ -90,6 +91,7 @@ func readSource(ctx context.Context, at, passwordFile string, opt reading.Option
 // source is what is read, and what is kept of it meanwhile.
 type source struct {
 	ctx     context.Context
+	full    bool // the full pass is asked for
 	notes   []string
 	dir     string // of copies, "" if there are none
 	copies  int
@@ -154,6 +156,9 @@ func (s *source) files(at, passwordFile string) ([]*reading.File, error) {
 	case unpack.IsArchive(head):
 		return s.archive(f, st.Size(), passwordFile)
 	}
+	if files, err := s.image(at); err != nil || files != nil {
+		return files, err
+	}
 	return nil, fmt.Errorf("%s is not a database, a backup, an archive, or contacts or a calendar, of a known form", at)
 }
 
@@ -202,6 +207,66 @@ func onDisk(at, onHandset, stored string) (*reading.File, error) {
 	_, _, sum := set.Hex()
 	return &reading.File{Path: onHandset, Stored: stored, Size: st.Size(), SHA256: sum, Open: func() (reading.Bytes, error) { return openRegular(at) }}, nil
 }
+
+// image lists what is read of a storage image: the live files of its volumes, the deleted ones and, in the full
+// pass, those that are carved; nil if it has no volume. They are read where they lie.
+func (s *source) image(at string) (files []*reading.File, err error) {
+	image, size, closing, err := openImage(at)
+	if err != nil {
+		return nil, err
+	}
+	s.closing = append(s.closing, closer(closing))
+	note := func(err error) { s.notes = append(s.notes, err.Error()) }
+	if volumes, _ := storage.Volumes(image, size, func(error) {}); len(volumes) == 0 {
+		return nil, nil
+	}
+	files = []*reading.File{}
+	for f, err := range storage.Files(image, size, storage.Options{Full: s.full, Note: note, Seen: func(int64) bool { return s.ctx.Err() == nil }, Skip: holes(image)}) {
+		if err != nil {
+			return nil, err
+		}
+		if !plausibleSize(f, size) {
+			note(fmt.Errorf("%s claims %d bytes, and is not read", f.Path, f.Size))
+			continue
+		}
+		stored := fmt.Sprintf("volume-%d/%s%s", f.Volume, f.State, f.Path)
+		x := &reading.File{Path: f.Path, Stored: stored, Size: f.Size, Open: func() (reading.Bytes, error) { return part{f.Reader(image)}, nil }}
+		if x.WrittenLocal = f.Modified.Local; f.Modified.At != nil {
+			x.Written = *f.Modified.At
+		}
+		if f.State != storage.Live || f.Volume > 1 { // which lies nowhere on the handset, or not at its root
+			x.Path = "/" + stored
+		}
+		if f.State != storage.Live {
+			x.Gone = strings.TrimSuffix(fmt.Sprintf("%s, %s: %s", f.State, f.Complete, f.Why), ": ")
+		}
+		head := make([]byte, reading.HeadLength)
+		n, err := f.Reader(image).ReadAt(head, 0)
+		if err != nil && err != io.EOF {
+			return nil, err
+		}
+		if !reading.Wanted(x.Path, head[:n], fieldmap.Maps) {
+			continue
+		}
+		set, err := digest.Reader(f.Reader(image))
+		if err != nil {
+			return nil, err
+		}
+		_, _, x.SHA256 = set.Hex()
+		files = append(files, x)
+	}
+	return files, s.ctx.Err()
+}
+
+// closer is a function that closes.
+type closer func()
+
+func (c closer) Close() error { c(); return nil }
+
+// part is a file of an image, which stays open.
+type part struct{ *io.SectionReader }
+
+func (part) Close() error { return nil }
 
 // folder makes the folder of copies, if it is not there.
 func (s *source) folder() (err error) {

@@ -12,6 +12,7 @@ import (
 	"io"
 	"iter"
 	"slices"
+	"unicode/utf8"
 
 	"crosswind/core/volume"
 )
@@ -119,12 +120,90 @@ var pairs = func() (t [1 << 16]bool) {
 	return t
 }()
 
-// Scan searches runs of an image in order, as if they lay one behind the other: a file that was written around
-// what others use lies so. It yields what it finds; errors are of the image, and end it.
-func Scan(image io.ReaderAt, where []volume.Extent, opt Options) iter.Seq2[*Found, error] {
+// KindOf is what a file of size bytes is by how it begins.
+func KindOf(r io.ReaderAt, size int64) Kind {
+	s := &source{r: r, size: size}
+	for _, f := range forms {
+		if string(s.get(f.back, len(f.begin))) != f.begin {
+			continue
+		}
+		switch f.kind {
+		case WAV:
+			if string(s.get(8, 4)) == "WEBP" {
+				return WebP
+			}
+			if string(s.get(8, 4)) != "WAVE" {
+				continue
+			}
+		case MP4:
+			switch string(s.get(8, 4)) {
+			case "heic", "heix", "mif1", "msf1", "avif":
+				return HEIC
+			}
+		}
+		return f.kind
+	}
+	if b := s.get(0, 4096); len(b) > 0 && text(b) {
+		return Text
+	}
+	return Other
+}
+
+// text reports whether the head of a file is text: UTF-8 without control characters.
+func text(b []byte) bool {
+	for len(b) > 0 {
+		c, n := utf8.DecodeRune(b)
+		if c == utf8.RuneError && n == 1 && len(b) > utf8.UTFMax || c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != '\f' {
+			return false
+		}
+		b = b[n:]
+	}
+	return true
+}
+
+// Search is a search of runs of an image in order, as if they lay one behind the other: a file that was written
+// around what others use lies so.
+type Search struct {
+	*space
+	opt Options
+}
+
+// New prepares the search of runs of an image.
+func New(image io.ReaderAt, where []volume.Extent, opt Options) *Search {
+	return &Search{newSpace(image, where), opt}
+}
+
+func (x *Search) source() *source {
+	return &source{r: x.space, size: x.size, unit: x.opt.Unit, space: x.space, left: min(maxSearch, 256*x.size)}
+}
+
+// At is the file that begins at a place of the image, nil if none does.
+func (x *Search) At(offset int64) *Found {
+	for i, r := range x.space.runs {
+		if offset < r.Offset || offset >= r.Offset+r.Length {
+			continue
+		}
+		s := x.source()
+		at := x.at[i] + offset - r.Offset
+		for k := range forms {
+			f := &forms[k]
+			if string(s.get(at+f.back, len(f.begin))) != f.begin {
+				continue
+			}
+			if kind, v := f.read(s, at); v.Size > 0 {
+				return &Found{Kind: kind, Size: v.Size, Complete: v.Complete, Why: v.Why, Extents: s.extents(at, v.Size)}
+			}
+		}
+	}
+	return nil
+}
+
+// Scan yields what is found; errors are of the image, and end it.
+func (x *Search) Scan() iter.Seq2[*Found, error] {
+	opt := x.opt
 	return func(yield func(*Found, error) bool) {
-		space := newSpace(image, where)
-		s := &source{r: space, size: space.size, unit: opt.Unit, space: space, left: min(maxSearch, 256*space.size)}
+		space := x.space
+		s := x.source()
 		buf := make([]byte, blockSize+longest)
 		next := int64(0) // before which all is of files that were found
 		for at := int64(0); at < space.size; {

@@ -108,7 +108,7 @@ func scanned(t testing.TB, image []byte, where []volume.Extent, unit int64) (out
 	if where == nil {
 		where = []volume.Extent{{Offset: 0, Length: int64(len(image))}}
 	}
-	for f, err := range Scan(bytes.NewReader(image), where, Options{Unit: unit}) {
+	for f, err := range New(bytes.NewReader(image), where, Options{Unit: unit}).Scan() {
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -225,7 +225,7 @@ func BenchmarkScan(b *testing.B) {
 	b.Run("carve", func(b *testing.B) {
 		b.SetBytes(int64(len(image)))
 		for b.Loop() {
-			for _, err := range Scan(bytes.NewReader(image), []volume.Extent{{Offset: 0, Length: int64(len(image))}}, Options{Unit: 4096}) {
+			for _, err := range New(bytes.NewReader(image), []volume.Extent{{Offset: 0, Length: int64(len(image))}}, Options{Unit: 4096}).Scan() {
 				if err != nil {
 					b.Fatal(err)
 				}
@@ -258,7 +258,7 @@ func FuzzScan(f *testing.F) {
 		}
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		for x, err := range Scan(bytes.NewReader(b), []volume.Extent{{Offset: 0, Length: int64(len(b))}, {Offset: 7, Length: int64(len(b)) / 2}}, Options{Unit: 512}) {
+		for x, err := range New(bytes.NewReader(b), []volume.Extent{{Offset: 0, Length: int64(len(b))}, {Offset: 7, Length: int64(len(b)) / 2}}, Options{Unit: 512}).Scan() {
 			n := int64(0)
 			for _, e := range x.Extents {
 				n += e.Length

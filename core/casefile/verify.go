@@ -363,7 +363,7 @@ func (c *checker) ledger() map[string]bool {
 }
 
 // manifestEntries are the entries of a ledger that name the SHA-256 of a manifest.
-var manifestEntries = map[string]bool{"acquisition.ended": true, "backup.unlocked": true, "backup.content_read": true}
+var manifestEntries = map[string]bool{"acquisition.ended": true, "backup.unlocked": true, "backup.content_read": true, "image.content_read": true}
 
 // heads reads the heads that were signed before, each by the seal's key, by size.
 func (c *checker) heads() (out []ledger.Head) {
@@ -441,7 +441,7 @@ func (c *checker) acquired(name string, vouched map[string]bool) map[string]stri
 		return out
 	}
 	if sum := c.sums[name]["sha256"]; !vouched[sum] {
-		c.fault(name, "no entry acquisition.ended, backup.unlocked or backup.content_read of the ledger names its SHA-256", "", sum)
+		c.fault(name, "no entry acquisition.ended, backup.unlocked, backup.content_read or image.content_read of the ledger names its SHA-256", "", sum)
 	}
 	for l, err := range digest.Lines(bytes.NewReader(b), sha256.Size) {
 		if err != nil {

@@ -41,7 +41,9 @@ type Text struct {
 	SHA256  string // hex
 	Country string // the exhibit's home country
 	Made    time.Time
-	Written time.Time // as of [File]
+	// As of [File].
+	Written      time.Time
+	WrittenLocal string
 }
 
 // HeadLength is how many of a file's first bytes are enough to say who reads it.
@@ -137,7 +139,7 @@ func Texts(reader Reader, f *File, all []*File, opt Options, note func(error)) i
 					err = fmt.Errorf("reading %s: %w", f.Stored, in.fault)
 				}
 			}()
-			for r, err := range reader.Read(io.NewSectionReader(in, 0, f.Size), &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: f.made(opt), Written: f.Written}) {
+			for r, err := range reader.Read(io.NewSectionReader(in, 0, f.Size), &Text{Path: f.Path, Stored: f.Stored, SHA256: f.SHA256, Country: opt.Country, Made: f.made(opt), Written: f.Written, WrittenLocal: f.WrittenLocal}) {
 				if err != nil {
 					note(err)
 					continue
@@ -245,6 +247,9 @@ func (t *Text) whole(reader Reader, content *io.SectionReader) record.Origin {
 
 // finish gives r, which is of the whole file, the time at which that was written, and its UID.
 func (t *Text) finish(r *record.Record) *record.Record {
+	if t.WrittenLocal != "" {
+		r.Times = append(r.Times, record.Time{Role: record.Written, Local: t.WrittenLocal, Stored: t.WrittenLocal + ", as the volume lists the file"})
+	}
 	if !t.Written.IsZero() {
 		at := t.Written.UTC()
 		r.Times = append(r.Times, record.Time{Role: record.Written, At: &at, Stored: at.Format(time.RFC3339Nano) + ", as the source lists the file"}.Doubted(t.Made))
@@ -266,7 +271,9 @@ func stamp(t time.Time) string { return t.UTC().Format("2 Jan 2006 15:04:05 UTC"
 func Differs(r, again *record.Record) []string {
 	own := func(r *record.Record) *record.Record {
 		x := *r
-		x.Facts = slices.DeleteFunc(slices.Clone(r.Facts), func(f record.Fact) bool { return f.Name == record.LaterVersion || f.Name == record.KeptAs })
+		x.Facts = slices.DeleteFunc(slices.Clone(r.Facts), func(f record.Fact) bool {
+			return f.Name == record.LaterVersion || f.Name == record.KeptAs || f.Name == record.FileFound
+		})
 		return &x
 	}
 	kept := *again

@@ -33,8 +33,22 @@ type File struct {
 	SHA256 string    // hex
 	Made   time.Time // when the source that it is of was made, the zero time if that is as Options says
 	// Written is when it was last written, as the source lists it; the zero time if it does not.
-	Written time.Time
-	Open    func() (Bytes, error)
+	Written      time.Time
+	WrittenLocal string // ISO 8601 without an offset, where the zone is not stored
+	// Gone says of a file that is no live one of its volume how it was found; "" of others.
+	Gone string
+	Open func() (Bytes, error)
+}
+
+// Mark says of a record of f, if that is no live file, that it was recovered, and how the file was found.
+func (f *File) Mark(r *record.Record) {
+	if f.Gone == "" {
+		return
+	}
+	if r.State == record.Intact || r.State == record.Held {
+		r.State = record.Recovered
+	}
+	r.Facts = append(r.Facts, record.Fact{Name: record.FileFound, Value: f.Gone})
 }
 
 // made is when what f is of was made.
@@ -204,6 +218,7 @@ func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 					if opt.Go != nil && !opt.Go() {
 						return
 					}
+					f.Mark(r)
 					r.Keep()
 				}
 				if !yield(r, err) || err != nil {
@@ -309,6 +324,7 @@ func database(f *File, beside func(string) *File, byPath map[string]*File, names
 		if r.Kind.Card() {
 			names.Learn(r)
 		}
+		f.Mark(r)
 		if r.Keep(); !yield(r, nil) {
 			return false
 		}

@@ -136,6 +136,7 @@ const (
 	Identifier   = "Identifier"      // by which the source itself tells it from others
 	LaterVersion = "A later version" // what a later version of the same file has of it
 	NoPlace      = "No such place"   // coordinates, as stored, that are none
+	FileFound    = "File"            // of one that is no live file of its volume, how it was found
 	KeptAs       = "Kept as"         // that texts are not written as they were read
 )
 

@@ -32,7 +32,7 @@ var States = []struct {
 }{
 	{Intact, "A row of the app's own table to which the table's tree leads. Whether the app showed it, the row does not say."},
 	{Held, "A row of the table in which the app keeps items until a purge date. That is consistent with an item that was deleted in the app; who or what put it there, the row does not say."},
-	{Recovered, "A row to which no tree of the database leads, and whose bytes are still in its files. That is consistent with a row that was deleted or moved; who or what did so, and when, its bytes do not say. The place says where it lies; columns that did not survive are named."},
+	{Recovered, "A row to which no tree of the database leads, and whose bytes are still in its files. That is consistent with a row that was deleted or moved; who or what did so, and when, its bytes do not say. The place says where it lies; columns that did not survive are named. Or what is read in a file that its volume no longer lists, or that is known by its structure alone."},
 	{Earlier, "A recovered row whose id a row of the table's tree has, with other content. That is consistent with a row that was changed, and with an id that was used again. Or an item of an earlier version of a file, which the next one has otherwise, or has not."},
 }
 
@@ -356,6 +356,12 @@ const PlacePart = "part"
 func PlaceWords(s State, place string) string {
 	if s == Held {
 		return "holding area"
+	}
+	switch place {
+	case "live", PlacePart:
+		if s == Recovered { // what is whole in a file that is gone
+			return "in a file that is not live"
+		}
 	}
 	switch place {
 	case "live":

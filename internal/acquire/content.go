@@ -94,8 +94,11 @@ func (q *Acquirer) contentFile(ctx context.Context, t *run.Task, a *store.Acquis
 // encrypted, else read.
 func contentAct(c *store.Case, t *run.Task, a *store.Acquisition, name string, faults int) store.Act {
 	what := "backup.content_read"
-	if a.Encrypted() {
+	switch {
+	case a.Encrypted():
 		what = "backup.unlocked"
+	case a.Method == MethodStorage:
+		what = "image.content_read"
 	}
 	return store.Act{Book: c.Book(), By: t.Run.By, What: what, On: name,
 		Detail: map[string]string{"manifest_sha256": a.ContentManifest, "faults": fmt.Sprint(faults)}}

@@ -348,6 +348,36 @@ func TestStorage(t *testing.T) {
 			t.Errorf("%s: %+v, %v %v", v.Name, f, err, serr)
 		}
 	}
+	// What the images hold is what was put into the volumes (the handset's tree), and what was deleted there.
+	if unbroken.ContentManifest == "" {
+		t.Error("the content of the images has no manifest")
+	}
+	gone := map[string]bool{"data.img!/volume-1/deleted/shots/2026/s-003.png": true, "data.img!/volume-1/deleted/shots/2026/s-006.png": true}
+	live := 0
+	for f, err := range b.s.AllFiles(context.Background(), unbroken.ID, store.Content) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		from := f.RealPath
+		if i := strings.Index(f.Path, "/deleted/"); i >= 0 && strings.HasPrefix(f.Path, "data") {
+			from = f.Path[i+len("/deleted"):]
+			if !gone[f.Path] || f.Found == nil || f.Found.Complete != "whole" || f.Found.Image != "data.img" {
+				t.Errorf("%s: %+v", f.Path, f.Found)
+			}
+			delete(gone, f.Path)
+		} else if !strings.Contains(f.Path, "/live/") || strings.HasPrefix(f.Path, "card") || strings.Contains(strings.TrimPrefix(f.Path, "data.img!/"), "!/") {
+			continue
+		} else {
+			live++
+		}
+		out, err := os.ReadFile(filepath.Join(b.m.Tree, from))
+		if sum := sha256.Sum256(out); err != nil || f.SHA256 != hex.EncodeToString(sum[:]) {
+			t.Errorf("%s is not what was put there: %v", f.Path, err)
+		}
+	}
+	if len(gone) > 0 || live < 15 {
+		t.Errorf("%v did not come back; %d live files", gone, live)
+	}
 	id := b.Queue("acquire storage", b.subject())
 	for range 10 {
 		b.on("/fault/cut", "after", fmt.Sprint(r.Int64N(90<<20)))

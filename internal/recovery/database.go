@@ -18,7 +18,11 @@ func (q *Recoverer) vaultFile(f *store.File) *reading.File {
 	if f.ModifiedAt != nil {
 		written = *f.ModifiedAt
 	}
-	return &reading.File{Written: written, Path: f.RealPath, Stored: f.Path, Size: f.Size, SHA256: f.SHA256, Open: func() (reading.Bytes, error) { return q.Vault.Open(f.SHA256) }}
+	local := ""
+	if f.Found != nil {
+		local = f.Found.Changed
+	}
+	return &reading.File{Written: written, WrittenLocal: local, Gone: f.Found.Gone(), Path: f.RealPath, Stored: f.Path, Size: f.Size, SHA256: f.SHA256, Open: func() (reading.Bytes, error) { return q.Vault.Open(f.SHA256) }}
 }
 
 // openDatabase opens a database from the vault. note is told what is wrong with it; err is

@@ -190,7 +190,7 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 		if db.File == nil {
 			return
 		}
-		for r, err := range p.records(ctx, db, db.FieldMap(fieldmap.Maps), res, func(error) {}, func(int64) {}) {
+		for r, err := range p.records(ctx, p.vaultFile(d), db, db.FieldMap(fieldmap.Maps), res, func(error) {}, func(int64) {}) {
 			if err == nil {
 				r.Keep()
 			}
@@ -377,7 +377,7 @@ func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err e
 			return ch, err
 		}
 	}
-	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, db, m, res, note, told))
+	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, p.vaultFile(d), db, m, res, note, told))
 }
 
 // sha256 finds the SHA-256 of a file of the acquisition by its path on the handset.
@@ -397,7 +397,7 @@ func none(func(*record.Record, error) bool) {}
 
 // records yields those records of a database that scope admits, and then says in
 // res what it gave.
-func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *store.RecoveredDatabase, note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
+func (p *pass) records(ctx context.Context, gone *reading.File, db *Database, m *fieldmap.Map, res *store.RecoveredDatabase, note func(error), told func(int64)) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		members, err := p.Store.Members(ctx, p.a.ExhibitID, res.Path)
 		if err != nil {
@@ -415,7 +415,7 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 			}
 		}
 		origins := map[string]int64{}
-		all := fieldmap.Merge(p.read(ctx, survey, db, m, opt, mapped, seen, note, told))
+		all := marked(gone, fieldmap.Merge(p.read(ctx, survey, db, m, opt, mapped, seen, note, told)))
 		if !p.admitted(all, members, origins, res, yield) {
 			return
 		}
@@ -431,6 +431,20 @@ func (p *pass) records(ctx context.Context, db *Database, m *fieldmap.Map, res *
 	}
 }
 
+// marked are the records of a file, each of which says if that is no live one.
+func marked(f *reading.File, all iter.Seq2[*record.Record, error]) iter.Seq2[*record.Record, error] {
+	return func(yield func(*record.Record, error) bool) {
+		for r, err := range all {
+			if err == nil {
+				f.Mark(r)
+			}
+			if !yield(r, err) {
+				return
+			}
+		}
+	}
+}
+
 // text yields those records of a file that is no database which scope admits, and then says in
 // res what it gave.
 func (p *pass) text(ctx context.Context, d *store.File, res *store.RecoveredDatabase, note func(error)) iter.Seq2[*record.Record, error] {
@@ -440,6 +454,7 @@ func (p *pass) text(ctx context.Context, d *store.File, res *store.RecoveredData
 		all := func(yield func(*record.Record, error) bool) {
 			for r, err := range reading.Texts(p.readers[d], f, p.versions[f], opt, note) {
 				if err == nil {
+					f.Mark(r)
 					err = context.Cause(ctx)
 				}
 				if !yield(r, err) {

@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	"database/sql/driver"
 	"encoding/json"
 	"fmt"
 	"iter"
+	"strings"
 	"time"
 )
 
@@ -56,6 +58,61 @@ type File struct {
 	BadSegments   Array[int32] `db:"bad_segments"`
 	ArchiveAt     *int64       `db:"archive_at"` // where it begins in the archive, decrypted
 	Known         string       // the known-file set that names it
+	Found         *Found       // of a file of a storage image: where it lies in it
+}
+
+// Found says where a file of a storage image lies, and how it was found.
+type Found struct {
+	Image    string     `json:"image"` // the path of the image's file
+	Volume   int        `json:"volume"`
+	State    string     `json:"state"` // live, deleted or carved
+	Complete string     `json:"complete"`
+	Why      string     `json:"why,omitempty"`
+	Changed  string     `json:"changed,omitempty"` // local, ISO 8601, where the zone is not stored
+	Extents  [][2]int64 `json:"extents"`           // offset, length; the offset -1 is of what is not stored
+}
+
+// Gone says of a file that is not live how it was found, "" of others.
+func (f *Found) Gone() string {
+	if f == nil || f.State == "live" {
+		return ""
+	}
+	said := map[string]string{"whole": "whole", "part": "not whole", "unverified": "not verified to be whole"}[f.Complete]
+	return strings.TrimSuffix(fmt.Sprintf("%s, in %s, %s: %s", f.State, f.Image, said, f.Why), ": ")
+}
+
+// At is where a byte of the file lies in the image, -1 if it is not stored.
+func (f *Found) At(offset int64) int64 {
+	for _, e := range f.Extents {
+		if offset < e[1] {
+			if e[0] < 0 {
+				return -1
+			}
+			return e[0] + offset
+		}
+		offset -= e[1]
+	}
+	return -1
+}
+
+// Value and Scan keep it as JSON.
+func (f *Found) Value() (driver.Value, error) {
+	if f == nil {
+		return nil, nil
+	}
+	b, err := json.Marshal(f)
+	return string(b), err
+}
+
+// Scan implements sql.Scanner.
+func (f *Found) Scan(v any) error {
+	switch v := v.(type) {
+	case []byte:
+		return json.Unmarshal(v, f)
+	case string:
+		return json.Unmarshal([]byte(v), f)
+	}
+	return fmt.Errorf("where a file was found cannot be read from %T", v)
 }
 
 // Begins is where the file begins in its archive, decrypted; -1 if it lies in none.
@@ -118,9 +175,9 @@ func (s *Store) Acquisitions(ctx context.Context, caseID, exhibit int64) (out []
 // nothing.
 func (s *Store) AddFile(ctx context.Context, r *Run, f *File) error {
 	err := s.Held(ctx, r, func(t *Tx) error {
-		return t.exec("the list of files", `INSERT INTO acquired_file(acquisition_id, content, path, real_path, size, md5, sha1, sha256, segments, modified_at, checked_at, archive_at)
-VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12) ON CONFLICT DO NOTHING`,
-			f.AcquisitionID, f.Content, f.Path, f.RealPath, f.Size, f.MD5, f.SHA1, f.SHA256, f.Segments, storable(f.ModifiedAt), f.CheckedAt, f.ArchiveAt)
+		return t.exec("the list of files", `INSERT INTO acquired_file(acquisition_id, content, path, real_path, size, md5, sha1, sha256, segments, modified_at, checked_at, archive_at, found)
+VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13) ON CONFLICT DO NOTHING`,
+			f.AcquisitionID, f.Content, f.Path, f.RealPath, f.Size, f.MD5, f.SHA1, f.SHA256, f.Segments, storable(f.ModifiedAt), f.CheckedAt, f.ArchiveAt, f.Found)
 	})
 	if err != nil {
 		return fmt.Errorf("keeping file %s: %w", f.Path, err)

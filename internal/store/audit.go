@@ -97,7 +97,7 @@ func (b *book) add(e ledger.Entry) {
 		delete(b.exhibits, was)
 	case what == "authority.recorded":
 		b.authorities[e.On] = e
-	case what == "acquisition.ended", what == "backup.unlocked", what == "backup.content_read":
+	case what == "acquisition.ended", what == "backup.unlocked", what == "backup.content_read", what == "image.content_read":
 		b.acquisitions[e.On] = append(b.acquisitions[e.On], e.Detail["manifest_sha256"])
 	}
 }

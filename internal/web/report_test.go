@@ -141,7 +141,7 @@ func TestTheListGoesOn(t *testing.T) {
 	if err := w.s.DB().QueryRow("SELECT id FROM record WHERE summary = 'line 170'").Scan(&id); err != nil {
 		t.Fatal(err)
 	}
-	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, `<dt>Message</dt><dd dir="auto">line 170</dd>`) || strings.Contains(page, `class="ruler"`) || !strings.Contains(page, "before 1980: not on the timeline") {
+	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, `<dt>Message</dt><dd dir="auto" class="whitespace-pre-wrap">line 170</dd>`) || strings.Contains(page, `class="ruler"`) || !strings.Contains(page, "before 1980: not on the timeline") {
 		t.Error("a message of no conversation, whose time cannot be so, is not shown as one")
 	}
 	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%s", kase, id), "reason", "because", "back", ""); code != http.StatusOK {

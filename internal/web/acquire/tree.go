@@ -23,6 +23,7 @@ type treeFile struct {
 	Changed      *time.Time
 	SHA256       string
 	Known        string // the known-file set that names it
+	Gone         string // of a file of an image that is not live, how it was found
 }
 
 // Name is the last part of the path.
@@ -120,7 +121,7 @@ func (a pages) acquiredTree(c *gin.Context) (out []treeFile, what string, err er
 			return nil, "", err
 		}
 		if f.RealPath != "" && (f.Known == "" || c.Query("known") != "hide") {
-			out = append(out, treeFile{f.RealPath, f.Path, f.Size, f.ModifiedAt, f.SHA256, f.Known})
+			out = append(out, treeFile{f.RealPath, f.Path, f.Size, f.ModifiedAt, f.SHA256, f.Known, f.Found.Gone()})
 		}
 	}
 	return out, fmt.Sprintf("acquisition %d of %s", q.Number, q.Source), nil
@@ -143,7 +144,7 @@ func (a pages) foundTree(c *gin.Context) (out []treeFile, what string, err error
 	}
 	defer b.Close()
 	for _, x := range b.Files {
-		out = append(out, treeFile{x.Path, x.Stored, x.Size, &x.Changed, x.SHA256, ""})
+		out = append(out, treeFile{x.Path, x.Stored, x.Size, &x.Changed, x.SHA256, "", ""})
 	}
 	return out, f.Where, nil
 }
