@@ -199,7 +199,6 @@ func readRIFF(s *source, start int64) (Kind, Verdict) {
 func readBoxes(s *source, start int64) (Kind, Verdict) {
 	kind, at := MP4, start
 	var index, data bool
-	var spans []span // of media data
 	for n := 0; n < 100_000 && at-start < maxFile; n++ {
 		h := s.get(at, 16)
 		if len(h) < 8 {
@@ -230,7 +229,7 @@ func readBoxes(s *source, start int64) (Kind, Verdict) {
 		case "meta":
 			index = index || kind == HEIC
 		case "mdat":
-			spans, data = append(spans, span{at + head, at + size}), true
+			data = true
 		}
 		at += size
 	}

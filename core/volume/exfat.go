@@ -133,7 +133,6 @@ func (x *exfat) raw(extents []Extent, yield func([]byte, int64) bool) {
 type set struct {
 	*File
 	start  uint32
-	in     []byte
 	chain  bool // it follows the table
 	valid  int64
 	sealed bool // the checksum of the entries holds

@@ -418,14 +418,12 @@ func (e *ext) entries(b []byte, yield func(named) bool) {
 			return
 		}
 		x, used, ok := entry(i)
-		from := i + 8
+		from := i
 		if ok && x.number != 0 {
 			if !yield(x) {
 				return
 			}
 			from = i + used
-		} else {
-			from = i
 		}
 		for j := from; j+8 < i+length; {
 			x, used, ok := entry(j)

@@ -216,10 +216,9 @@ func (f *fat) slot(d []byte, at int64, long []longPart) (s slot, ok bool) {
 	}
 	if n := len(long); n > 0 {
 		sum := long[n-1].b[13]
-		first, fits := own[0], checksum(d[:11]) == sum
+		fits := checksum(d[:11]) == sum
 		if s.deleted { // the first byte is gone, and the checksum gives it
-			first = firstByte(d[:11], sum)
-			own[0] = first
+			own[0] = firstByte(d[:11], sum)
 			fits = shortName(own[:])
 		}
 		if fits {

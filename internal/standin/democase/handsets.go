@@ -90,18 +90,89 @@ func writeTree(dir string, files []content) error {
 
 const imageMiB = 48
 
+// onCard writes what goes onto a memory card into work: photographs of the galley phone's camera, and three notes. It
+// gives the paths of the photographs.
+func onCard(work string) (taken []string, err error) {
+	all, err := tarnLibrary.pieces(time.Date(2026, 9, 22, 0, 0, 0, 0, time.UTC))
+	if err != nil {
+		return nil, err
+	}
+	for i, name := range []string{"a.txt", "b.txt", "c.txt"} {
+		at := start.AddDate(0, 9+i, 0)
+		to := filepath.Join(work, name)
+		if err := errors.Join(os.WriteFile(to, []byte(fmt.Sprintf("high water %02d:%02d at the north quay\n", 3+i, 11*i)), 0o644), os.Chtimes(to, at, at)); err != nil {
+			return nil, err
+		}
+	}
+	for _, p := range all {
+		if p.sort != "photo" || len(taken) == 15 {
+			continue
+		}
+		to := filepath.Join(work, fmt.Sprintf("t-%03d.jpg", len(taken)))
+		if err := errors.Join(os.WriteFile(to, p.data, 0o644), os.Chtimes(to, p.at, p.at)); err != nil {
+			return nil, err
+		}
+		taken = append(taken, to)
+	}
+	return taken, nil
+}
+
+// second is what was said in a second account of the chat app, whose database was deleted as a file.
+var second = []string{"use this one from now on", "is it only us here", "only us. the other one is for the library", "K wants to know about the drain", "third from the left. I told him", "and after",
+	"after, this goes. the whole file, not line by line", "they look at lines", "then there are none"}
+
+// secondAccount writes the database of that account: layout "gull 1".
+func secondAccount(path string) error {
+	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	db, err := openDB(path, 1024)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	gullTables(db)
+	db.exec("INSERT INTO talk VALUES (1, 'two of us', NULL)")
+	for i, said := range second {
+		way := []string{"to", "from"}[i%2]
+		at := seconds(evening.Add(-70*time.Hour + time.Duration(i*i)*47*time.Second))
+		db.exec("INSERT INTO post VALUES (?, 1, ?, ?, ?, ?, NULL, NULL, ?)", i+1, "+44 7700 900417", way, at, at, said)
+	}
+	_, err = db.finish(&Truth{Live: map[string]int{}}, gullPath, "post")
+	return err
+}
+
 func makeImages(m handset.Model, work string) error {
 	data, card := m.Volumes[0].Path, m.Volumes[1].Path
 	id := fmt.Sprintf("%08x-0000-4000-8000-0000000a5e0%d", len(m.Serial)*7919, len(m.Mark))
 	pictures := filepath.Join(m.Tree, "shots", "2026")
+	taken, err := onCard(work)
+	if err != nil {
+		return err
+	}
+	if err := secondAccount(filepath.Join(work, "second.sqlite")); err != nil {
+		return err
+	}
+	to := func(folder string, files ...string) []string {
+		return append(append([]string{"mcopy", "-i", card, "-m"}, files...), "::/"+folder+"/")
+	}
 	for _, cmd := range [][]string{
 		{"mkfs.ext4", "-q", "-F", "-U", id, "-E", "hash_seed=" + id + ",lazy_itable_init=0", "-L", "data", "-d", m.Tree, data, fmt.Sprintf("%dM", imageMiB)},
+		{"debugfs", "-w", "-R", "mkdir /apps/gull", data}, // which is there if all apps are
+		{"debugfs", "-w", "-R", "write second.sqlite /apps/gull/second.sqlite", data},
 		{"debugfs", "-w", "-R", "rm /shots/2026/s-003.png", data},
 		{"debugfs", "-w", "-R", "rm /shots/2026/s-006.png", data},
+		{"debugfs", "-w", "-R", "rm /apps/gull/second.sqlite", data},
 		{"mkfs.fat", "-F", "32", "-i", "26014000", "-n", "CARD", "--invariant", "-C", card, fmt.Sprint(imageMiB << 10)},
-		{"mmd", "-i", card, "::/DCIM"},
-		{"mcopy", "-i", card, "-m", filepath.Join(pictures, "s-001.png"), filepath.Join(pictures, "s-002.png"), filepath.Join(pictures, "s-004.png"), "::/DCIM/"},
-		{"mdel", "-i", card, "::/DCIM/s-002.png"},
+		{"mmd", "-i", card, "::/DCIM", "::/DCIM/100", "::/DCIM/lent to K", "::/TEMP"},
+		to("DCIM", filepath.Join(pictures, "s-001.png"), filepath.Join(pictures, "s-002.png"), filepath.Join(pictures, "s-004.png")),
+		to("DCIM/100", taken[:8]...),
+		to("DCIM/lent to K", taken[8:12]...),
+		to("TEMP", taken[12:15]...),
+		{"mdel", "-i", card, "::/DCIM/s-002.png", "::/DCIM/100/t-003.jpg", "::/DCIM/100/t-005.jpg"},
+		{"mdeltree", "-i", card, "::/DCIM/lent to K"},
+		{"mdel", "-i", card, "::/TEMP/t-012.jpg", "::/TEMP/t-013.jpg", "::/TEMP/t-014.jpg"},
+		to("TEMP", "a.txt", "b.txt", "c.txt"), // in whose entries those of the pictures were
 	} {
 		c := exec.Command(cmd[0], cmd[1:]...)
 		c.Dir = work

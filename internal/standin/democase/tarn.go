@@ -51,6 +51,16 @@ var aside = []struct {
 
 func seconds(t time.Time) float64 { return float64(t.UnixMilli()) / 1000 }
 
+// gullTables makes the tables of the chat app: layout "gull 1".
+func gullTables(db *database) {
+	db.exec("CREATE TABLE talk(no INTEGER PRIMARY KEY, title TEXT NOT NULL, state TEXT)")
+	db.exec("CREATE TABLE within(talk INTEGER NOT NULL, party TEXT NOT NULL)")
+	db.exec("CREATE TABLE post(no INTEGER PRIMARY KEY, talk INTEGER NOT NULL, party TEXT NOT NULL, way TEXT NOT NULL, at REAL NOT NULL, arrived REAL, opened REAL, changed REAL, body TEXT)")
+	db.exec("CREATE TABLE file(post INTEGER NOT NULL, media TEXT NOT NULL, size INTEGER NOT NULL, name TEXT NOT NULL)")
+	db.exec("CREATE TABLE mark(post INTEGER NOT NULL, sign TEXT NOT NULL)")
+	db.exec("CREATE TABLE crate(no INTEGER PRIMARY KEY, talk INTEGER NOT NULL, party TEXT NOT NULL, way TEXT NOT NULL, at REAL NOT NULL, body TEXT, purge REAL NOT NULL)")
+}
+
 // gull writes the chat app's database.
 func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db, err := openDB(path, 4096)
@@ -58,12 +68,7 @@ func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		return nil, err
 	}
 	defer db.Close()
-	db.exec("CREATE TABLE talk(no INTEGER PRIMARY KEY, title TEXT NOT NULL, state TEXT)")
-	db.exec("CREATE TABLE within(talk INTEGER NOT NULL, party TEXT NOT NULL)")
-	db.exec("CREATE TABLE post(no INTEGER PRIMARY KEY, talk INTEGER NOT NULL, party TEXT NOT NULL, way TEXT NOT NULL, at REAL NOT NULL, arrived REAL, opened REAL, changed REAL, body TEXT)")
-	db.exec("CREATE TABLE file(post INTEGER NOT NULL, media TEXT NOT NULL, size INTEGER NOT NULL, name TEXT NOT NULL)")
-	db.exec("CREATE TABLE mark(post INTEGER NOT NULL, sign TEXT NOT NULL)")
-	db.exec("CREATE TABLE crate(no INTEGER PRIMARY KEY, talk INTEGER NOT NULL, party TEXT NOT NULL, way TEXT NOT NULL, at REAL NOT NULL, body TEXT, purge REAL NOT NULL)")
+	gullTables(db)
 	db.exec("BEGIN")
 	var sizes []int
 	for i, g := range guild {
