@@ -101,7 +101,9 @@ func Check(r io.ReaderAt, size int64) (Kind, Verdict) {
 
 // Options say how bytes are searched.
 type Options struct {
-	Unit int64             // bytes of the volume's unit of allocation, at which a file's runs begin and end; 0 if there is none
+	// Unit is the bytes of the volume's unit of allocation, at which a file's runs begin and end; 0 if it is not known,
+	// and runs are looked for at every 4096 bytes, and then at every 512.
+	Unit int64
 	Seen func(int64) bool  // if not nil, told how many bytes were searched; false ends the search
 	Skip func(int64) int64 // if not nil, where what is stored of the image goes on from an offset on: holes are not read
 }
@@ -109,7 +111,7 @@ type Options struct {
 const (
 	blockSize = 1 << 20
 	longest   = 16      // of what a form begins with
-	maxSearch = 1 << 28 // about as many bytes are looked at, at once, for the second runs of files
+	maxSearch = 1 << 30 // about as many bytes are looked at, at once, for the second runs of files
 )
 
 // pairs tells by two bytes whether a form may begin with them.
@@ -174,7 +176,11 @@ func New(image io.ReaderAt, where []volume.Extent, opt Options) *Search {
 }
 
 func (x *Search) source() *source {
-	return &source{r: x.space, size: x.size, unit: x.opt.Unit, space: x.space, left: min(maxSearch, 256*x.size)}
+	units := []int64{x.opt.Unit}
+	if x.opt.Unit == 0 {
+		units = []int64{4096, 512}
+	}
+	return &source{r: x.space, size: x.size, unit: units[len(units)-1], units: units, space: x.space, left: min(maxSearch, 256*x.size)}
 }
 
 // At is the file that begins at a place of the image, nil if none does.
@@ -249,7 +255,7 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 					break
 				}
 			}
-			s.left = min(maxSearch, max(s.left, 0)+2*blockSize)
+			s.left = min(maxSearch, max(s.left, 0)+16*blockSize)
 			at += blockSize
 			if next > at+blockSize {
 				at = next / blockSize * blockSize
@@ -352,7 +358,8 @@ func (s *space) extents(at, n int64) (out []volume.Extent) {
 type source struct {
 	r     io.ReaderAt
 	size  int64
-	unit  int64
+	unit  int64   // the smallest of units; 0 if no second run is looked for
+	units []int64 // at which runs may begin and end
 	space *space
 	split int64
 	shift int64

@@ -21,8 +21,10 @@ func readPNG(s *source, start int64) Verdict {
 		length, name := int64(binary.BigEndian.Uint32(h)), string(h[4:8])
 		if !letters(name) || length > 1<<31-1 || n == 0 && (name != "IHDR" || length != 13) || at+12+length > s.size {
 			if n > 0 && s.unit > 0 && s.runs == nil {
-				if v := secondPNG(s, start, at); v.Size > 0 {
-					return v
+				for _, unit := range s.units {
+					if v := secondPNG(s, start, at, unit); v.Size > 0 {
+						return v
+					}
 				}
 			}
 			return cutOff(n, at-start)
@@ -32,8 +34,10 @@ func readPNG(s *source, start int64) Verdict {
 				return Verdict{}
 			}
 			if s.unit > 0 && s.runs == nil {
-				if v := secondPNG(s, start, at); v.Size > 0 {
-					return v
+				for _, unit := range s.units {
+					if v := secondPNG(s, start, at, unit); v.Size > 0 {
+						return v
+					}
 				}
 			}
 			return Verdict{at - start, volume.Part, "the checksum of a chunk does not hold"}
@@ -71,23 +75,23 @@ func holds(s *source, at, length int64) bool {
 
 // secondPNG looks for the second run of a file of which a chunk that begins at broken does not hold: the chunk must
 // with it, and all that follow to the last.
-func secondPNG(s *source, start, broken int64) Verdict {
+func secondPNG(s *source, start, broken, unit int64) Verdict {
 	defer func() { s.cut(0, 0); s.small = false }()
 	h := s.get(broken, 8)
 	if len(h) < 8 {
 		return Verdict{}
 	}
 	length := min(int64(binary.BigEndian.Uint32(h)), 1<<22)
-	first := s.space.border(broken, s.unit)
+	first := s.space.border(broken, unit)
 	if !letters(string(h[4:8])) { // which itself lies in the second run
-		first, length = s.space.border(broken-12, s.unit), 0
+		first, length = s.space.border(broken-12, unit), 0
 	}
-	for split := first + s.unit; split <= broken+12+length; split += s.unit {
-		for gap := int64(1); gap <= maxGap && split+gap*s.unit < s.size; gap++ {
-			if s.left -= length + 1<<12; s.left < 0 { // bytes that are summed
+	for split := first + unit; split <= broken+12+length; split += unit {
+		for gap := int64(1); gap <= maxGap && split+gap*unit < s.size; gap++ {
+			if s.left -= length + 1<<11; s.left < 0 { // bytes that are summed
 				return Verdict{}
 			}
-			s.cut(split, gap*s.unit)
+			s.cut(split, gap*unit)
 			h := s.get(broken, 8)
 			if len(h) < 8 || !letters(string(h[4:8])) || int64(binary.BigEndian.Uint32(h)) > 1<<22 || !holds(s, broken, int64(binary.BigEndian.Uint32(h))) {
 				continue
@@ -95,7 +99,7 @@ func secondPNG(s *source, start, broken int64) Verdict {
 			s.runs = []span{}
 			v := readPNG(s, start)
 			if s.runs = nil; v.Complete == volume.Whole {
-				s.runs = []span{{start, split}, {split + gap*s.unit, start + v.Size + gap*s.unit}}
+				s.runs = []span{{start, split}, {split + gap*unit, start + v.Size + gap*unit}}
 				v.Why += ", in two runs"
 				return v
 			}
@@ -199,6 +203,8 @@ func readRIFF(s *source, start int64) (Kind, Verdict) {
 func readBoxes(s *source, start int64) (Kind, Verdict) {
 	kind, at := MP4, start
 	var index, data bool
+	var moov span
+	var boxes []span // of media data
 	for n := 0; n < 100_000 && at-start < maxFile; n++ {
 		h := s.get(at, 16)
 		if len(h) < 8 {
@@ -225,21 +231,70 @@ func readBoxes(s *source, start int64) (Kind, Verdict) {
 				}
 			}
 		case "moov":
-			index = true
+			index, moov = true, span{at, at + size}
 		case "meta":
 			index = index || kind == HEIC
 		case "mdat":
-			data = true
+			boxes, data = append(boxes, span{at + head, at + size}), true
 		}
 		at += size
 	}
 	switch {
 	case !index && !data:
 		return Other, Verdict{}
+	case kind == MP4 && moov.to == 0 && len(boxes) > 0 && boxes[0].from > start: // it may stand behind the second run
+		for _, unit := range s.units {
+			if v := behindGap(s, start, boxes, unit); v.Size > 0 {
+				return kind, v
+			}
+		}
+		return kind, Verdict{at - start, volume.Part, "it has no index"}
 	case !index || !data:
 		return kind, Verdict{at - start, volume.Part, "it has no index, or nothing that its index is of"}
+	case moov.to == 0:
+		return kind, Verdict{at - start, volume.Unverified, bySizes}
 	}
-	return kind, Verdict{at - start, volume.Unverified, bySizes}
+	v, known := film(s, start, moov.from, moov.to, at)
+	if !known {
+		return kind, Verdict{at - start, volume.Unverified, bySizes}
+	}
+	if p := picturesOf(s, moov.from, moov.to); v.Complete == volume.Part {
+		for _, unit := range s.units {
+			if w := secondFilm(s, start, p, at-start, 0, unit, 1); w.Size > 0 {
+				return kind, w
+			}
+		}
+	}
+	return kind, v
+}
+
+// behindGap looks for the index of a film behind its second run: at the end of its pictures, and some units further.
+func behindGap(s *source, start int64, boxes []span, unit int64) Verdict {
+	expected := boxes[len(boxes)-1].to
+	for gap := int64(1); gap <= maxGap && expected+gap*unit+8 <= s.size; gap++ {
+		if s.left -= 1 << 9; s.left < 0 {
+			return Verdict{}
+		}
+		at := expected + gap*unit
+		if h := s.get(at, 8); len(h) < 8 || string(h[4:]) != "moov" {
+			continue
+		}
+		end := at
+		walk(s, at, s.size, func(name string, from, to int64) { // and what follows it
+			if topBoxes[name] && from-8 == end && name != "ftyp" {
+				end = to
+			}
+		})
+		size := s.u32(at)
+		p := picturesOf(s, at, at+size)
+		if p == nil || end <= at {
+			continue
+		}
+		if v := secondFilm(s, start, p, end-gap*unit-start, gap*unit, unit, boxes[0].from-start+1); v.Size > 0 {
+			return v
+		}
+	}
+	return Verdict{}
 }
 
 func printable(b []byte) bool {
@@ -254,18 +309,23 @@ func readAMR(s *source, start int64) Verdict {
 	if string(s.get(start, 8)) == "#!AMR-WB" {
 		sizes, at = []int64{17, 23, 32, 36, 40, 46, 50, 58, 60, 5, -1, -1, -1, -1, 0, 0}, start+9
 	}
-	n := 0
+	n, usual, end := 0, byte(0), int64(0)
 	for ; n < 10_000_000; n++ {
 		b := s.get(at, 1)
 		if len(b) == 0 || b[0]&0x83 != 0 || b[0] == 0 || sizes[b[0]>>3&15] < 0 || at+1+sizes[b[0]>>3&15] > s.size {
 			break
 		}
-		at += 1 + sizes[b[0]>>3&15]
+		if at += 1 + sizes[b[0]>>3&15]; n == 0 {
+			usual = b[0]
+		}
+		if b[0] == usual { // it ends with one as it began: what looks like one of another mode may be chance
+			end = at
+		}
 	}
 	if n == 0 {
 		return Verdict{}
 	}
-	return Verdict{at - start, volume.Unverified, "its frames follow one another; how many there were it does not say"}
+	return Verdict{end - start, volume.Unverified, "its frames follow one another; how many there were it does not say"}
 }
 
 // readMP3 follows the frames of a sound (ISO/IEC 11172-3, 13818-3) behind its tag, if it has one.

@@ -81,7 +81,12 @@ func readJPEG(s *source, at int64) Verdict {
 	if v.Size == 0 || v.Complete == volume.Whole || s.unit == 0 || broken == nil {
 		return v
 	}
-	return d.second(at, v, broken)
+	for _, unit := range s.units {
+		if w := d.second(at, broken, unit); w.Size > 0 {
+			return w
+		}
+	}
+	return v
 }
 
 // file follows a file from at on. Of one that breaks off broken are the places at which a second run may begin.
@@ -416,27 +421,30 @@ const (
 
 // second looks for the second run of a file that breaks off: from each place where a unit of allocation ends before
 // that, and each where one begins behind it, the codes must go on to the file's end.
-func (d *scan) second(start int64, v Verdict, broken []place) Verdict {
+func (d *scan) second(start int64, broken []place, unit int64) Verdict {
 	s := d.s
 	s.small = true
 	defer func() { s.small = false }()
 	border := func(p place) int64 {
 		if s.space == nil {
-			return p.at/s.unit*s.unit + s.unit
+			return p.at/unit*unit + unit
 		}
-		return s.space.border(p.at, s.unit) + s.unit
+		return s.space.border(p.at, unit) + unit
 	}
 	// Where it breaks off is not always where a code does not hold: zeros and text can go on for long. What has
 	// no byte of all ones is no coded data, or has one in a thousand million such units of 4 KiB.
 	var order []place
 	for _, p := range broken {
-		if s.unit >= 2048 && bytes.IndexByte(s.get(border(p), int(min(s.unit, 1<<15))), 0xff) < 0 {
+		if unit >= 2048 && bytes.IndexByte(s.get(border(p), int(min(unit, 1<<15))), 0xff) < 0 {
 			order = append(order, p)
 			break
 		}
 	}
+	last := int64(-1)
 	for i := len(broken) - 1; i >= 0; i-- {
-		order = append(order, broken[i])
+		if e := border(broken[i]); e != last || i == 0 || border(broken[i-1]) != e { // of those in a unit the last and the first
+			order, last = append(order, broken[i]), e
+		}
 	}
 	for _, round := range []struct {
 		splits   int
@@ -444,19 +452,19 @@ func (d *scan) second(start int64, v Verdict, broken []place) Verdict {
 	}{{64, 1, 64}, {16, 65, 512}, {4, 513, maxGap}} {
 		for _, p := range order[:min(len(order), round.splits)] {
 			split := border(p) // the unit that p lies in ends here, and it goes on in another
-			for gap := round.from; gap <= round.to && split+gap*s.unit < s.size && s.left > 0; gap++ {
-				s.left -= 1 << 12
+			for gap := round.from; gap <= round.to && split+gap*unit < s.size && s.left > 0; gap++ {
+				s.left -= 1 << 11
 				s.cut(0, 0)
-				if s.unit >= 2048 && bytes.IndexByte(s.get(split+gap*s.unit, int(min(s.unit, 1<<15))), 0xff) < 0 {
+				if unit >= 2048 && bytes.IndexByte(s.get(split+gap*unit, int(min(unit, 1<<15))), 0xff) < 0 {
 					continue
 				}
-				s.cut(split, gap*s.unit)
+				s.cut(split, gap*unit)
 				d.place = p
 				if _, ok := d.entropy(d.chosen); !ok {
 					continue
 				}
 				if w := d.rest(start, d.at); w.Complete == volume.Whole && w.Size > split-start {
-					s.runs = []span{{start, split}, {split + gap*s.unit, start + w.Size + gap*s.unit}}
+					s.runs = []span{{start, split}, {split + gap*unit, start + w.Size + gap*unit}}
 					s.cut(0, 0)
 					return Verdict{w.Size, volume.Whole, byCodes + ", in two runs"}
 				}
@@ -464,7 +472,7 @@ func (d *scan) second(start int64, v Verdict, broken []place) Verdict {
 		}
 	}
 	s.cut(0, 0)
-	return v
+	return Verdict{}
 }
 
 // rest follows what stands behind the last scan of a file.

@@ -110,7 +110,7 @@ func Files(image io.ReaderAt, size int64, opt Options) iter.Seq2[*File, error] {
 			}
 		}
 		if opt.Full {
-			find := carve.New(image, rest, carve.Options{Skip: opt.Skip, Seen: seen(opt.Seen, &searched), Unit: 512})
+			find := carve.New(image, rest, carve.Options{Skip: opt.Skip, Seen: seen(opt.Seen, &searched)})
 			carved(find, 0, nil, yield)
 		}
 	}
