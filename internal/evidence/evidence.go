@@ -17,6 +17,8 @@ import (
 	"crosswind/core/record"
 	"crosswind/core/scope"
 	"crosswind/core/sqlitefile"
+	"crosswind/core/storage"
+	"crosswind/core/volume"
 	"crosswind/internal/recovery"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
@@ -151,6 +153,17 @@ func (d *Door) assembled(ctx context.Context, acquisition int64, w *record.Recor
 		return nil, fmt.Errorf("an attachment of record %s has the SHA-256 %x, and was read as %s", w.UID, sum, a.SHA256)
 	}
 	return io.NopCloser(bytes.NewReader(all)), nil
+}
+
+// Volumes are the volumes of a storage image, for what their tables say is in use; nothing of what lies in them. They
+// are good until close is called.
+func (d *Door) Volumes(image *store.File) (all []*volume.Volume, close func() error, err error) {
+	b, err := d.vault.Open(image.SHA256)
+	if err != nil {
+		return nil, nil, err
+	}
+	all, _ = storage.Volumes(b, image.Size, func(error) {})
+	return all, b.Close, nil
 }
 
 // Whole opens a file of an acquisition if every byte of it may be seen; why says why

@@ -375,3 +375,15 @@ func (s *Store) Verifications(ctx context.Context, acquisition int64, limit int)
 	err = s.list(ctx, &out, "listing the checks", "SELECT * FROM verification WHERE acquisition_id = $1 ORDER BY id DESC LIMIT $2", acquisition, limit)
 	return out, err
 }
+
+// FoundIn lists the files that lie in a storage image of an acquisition, by where they begin.
+func (s *Store) FoundIn(ctx context.Context, acquisition int64, image string) (out []File, err error) {
+	err = s.list(ctx, &out, "listing the files of an image", "SELECT path, real_path, size, sha256, modified_at, found FROM acquired_file WHERE acquisition_id = $1 AND found->>'image' = $2 ORDER BY path", acquisition, image)
+	return out, err
+}
+
+// Images lists the storage images of an acquisition by their paths.
+func (s *Store) Images(ctx context.Context, acquisition int64, ending string) (out []string, err error) {
+	err = s.list(ctx, &out, "listing the images", "SELECT path FROM acquired_file WHERE acquisition_id = $1 AND NOT content AND path LIKE '%' || $2 ORDER BY path", acquisition, ending)
+	return out, err
+}

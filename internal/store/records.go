@@ -378,6 +378,16 @@ func (s *Store) RecordByID(ctx context.Context, caseID, id int64) (*Record, erro
 	return &all[0], nil
 }
 
+// RecordOfFile finds a record that was read from a file of an acquisition, by the file's path on the handset; 0 if there
+// is none that may be seen.
+func (s *Store) RecordOfFile(ctx context.Context, caseID, acquisition int64, path string) (int64, error) {
+	all, err := s.records(ctx, caseID, "a record of "+path, nil, recordSelect+"r.case_id = $1 AND r.acquisition_id = $2 AND r.db = $3 ORDER BY r.page, r.id LIMIT 20", caseID, acquisition, path)
+	if err != nil || len(all) == 0 {
+		return 0, err
+	}
+	return all[0].ID, nil
+}
+
 // RecordByUID finds a record of an acquisition of a case.
 func (s *Store) RecordByUID(ctx context.Context, caseID, acquisition int64, uid string) (*Record, error) {
 	all, err := s.records(ctx, caseID, "record "+uid, nil, recordSelect+"r.case_id = $1 AND r.acquisition_id = $2 AND r.uid = $3", caseID, acquisition, uid)

@@ -36,6 +36,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/recover", access.SeeEvidence, func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/recover", access.Recover, p.start)
 	inCase.GET("/recover/pages", access.SeeEvidence, p.pageMap)
+	inCase.GET("/recover/storage", access.SeeEvidence, p.storage)
 	inCase.GET("/recover/pages/cells", access.SeeEvidence, p.cells)
 	inCase.POST("/recover/unlock", access.Recover, p.unlock)
 	inCase.POST("/recover/passwords", access.Recover, p.passwords)
@@ -48,6 +49,7 @@ type source struct {
 	Recovery  *store.Recovery
 	Databases []database
 	Locked    bool // encrypted, and not unlocked yet
+	Images    []string
 }
 
 type database struct {
@@ -78,6 +80,9 @@ func (a pages) page(c *gin.Context, refused error) error {
 	out := make([]source, len(all))
 	for i, q := range all {
 		out[i] = source{Acquisition: q, Reference: refs[q.ExhibitID], Locked: locked(&all[i])}
+		if out[i].Images, err = a.Store.Images(c.Request.Context(), q.ID, acquire.ImageEnding); err != nil {
+			return err
+		}
 		if err := a.fill(c, &out[i]); err != nil {
 			return err
 		}
