@@ -31,7 +31,7 @@ export CROSSWIND_TEST_DATABASE
 step go test -p 3 ./internal/web/... ./cmd/... ./...
 fuzz() {
   step go vet ./... 2>&1 || return 1
-  for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip; do
+  for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip core/volume:FuzzOpen core/carve:FuzzScan; do
     for try in 1 2 3; do
       said=$(step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-3s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
       echo "$said"

@@ -73,6 +73,7 @@ func (a pages) storage(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	p.Path += "/storage"
 	ctx, cs := c.Request.Context(), frame.CaseOf(c)
 	id, err := strconv.ParseInt(c.Query("acq"), 10, 64)
 	if err != nil {
