@@ -241,7 +241,7 @@ func start(ctx context.Context, s settings) (*application, error) {
 	return &application{settings: s, store: st, log: log,
 		frame: &frame.App{Store: st, Evidence: door, Previews: shown, Hosts: s.Hosts, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
 		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Rate: int64(s.Rate) * 1e6, Jobs: map[string]run.Job{
-			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "acquire cloud": acq.Cloud, "make backup": acq.MakeBackup, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
+			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "acquire image": acq.Image, "acquire cloud": acq.Cloud, "make backup": acq.MakeBackup, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
 			"recover": rec.Recover, "package": mk.Package}}}, nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"io"
 	"regexp"
 	"strconv"
+	"strings"
 
 	"crosswind/core/volume"
 )
@@ -29,10 +30,10 @@ func readPDF(s *source, start int64) Verdict {
 		}
 		if any = at + 5; crossReference(s, start, any) {
 			end = any
-			for _, c := range s.get(end, 2) { // a line's end
-				if c != '\r' && c != '\n' {
-					break
-				}
+			switch b := string(s.get(end, 2)); { // a line's end
+			case b == "\r\n":
+				end += 2
+			case strings.HasPrefix(b, "\n"), strings.HasPrefix(b, "\r"):
 				end++
 			}
 		}

@@ -250,7 +250,7 @@ func opened(files []*File, opt Options) ([]*File, error) {
 				return &ContentError{cmp.Or(err, fmt.Errorf("%s has more than %d bytes", path, maxOpened))}
 			}
 			sum := sha256.Sum256(b)
-			out = append(out, &File{Path: f.Path + Inside + path, Stored: f.Stored + Inside + path, Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:]), Made: f.Made,
+			out = append(out, &File{Path: f.Path + Inside + path, Stored: f.Stored + Inside + path, Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:]), Made: f.Made, Gone: f.Gone,
 				Open: func() (Bytes, error) { return inMemory{bytes.NewReader(b)}, nil }})
 			return nil
 		})

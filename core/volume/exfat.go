@@ -26,6 +26,9 @@ type exfat struct {
 
 func openExFAT(w *window) (*Volume, error) {
 	b := w.read(0, 512)
+	if c := w.read(12*512, 512); len(c) == 512 && string(c[3:11]) == "EXFAT   " && string(b[3:11]) != "EXFAT   " {
+		b = c // the copy: section 3.2
+	}
 	if len(b) < 512 || string(b[3:11]) != "EXFAT   " || b[510] != 0x55 || b[511] != 0xaa {
 		return nil, ErrFormat
 	}
@@ -307,14 +310,6 @@ func (x *exfat) files(full bool, yield func(*File, error) bool) {
 	if !walk(root, "", false, 0) {
 		return
 	}
-	if full {
-		x.orphans(folders, func(s *set, dir string) {
-			if len(gone) < maxDeleted && !slices.ContainsFunc(gone, func(l lost) bool { return l.Entry == s.Entry }) {
-				s.Deleted = true
-				gone = append(gone, lost{s, dir})
-			}
-		})
-	}
 	taken := newBits(int64(x.last) + 1)
 	var out []*File
 	type claim struct {
@@ -322,7 +317,23 @@ func (x *exfat) files(full bool, yield func(*File, error) bool) {
 		at string
 	}
 	var claims []claim
-	for i := 0; i < len(gone); i++ { // grows
+	for i := 0; ; i++ { // it grows
+		if i == len(gone) && full { // when all that entries lead to is known
+			full = false
+			known := map[int64]bool{}
+			for _, l := range gone {
+				known[l.Entry.Offset] = true
+			}
+			x.orphans(folders, func(s *set, dir string) {
+				if len(gone) < maxDeleted && !known[s.Entry.Offset] {
+					s.Deleted = true
+					gone = append(gone, lost{s, dir})
+				}
+			})
+		}
+		if i == len(gone) {
+			break
+		}
 		s := gone[i]
 		f := s.File
 		if starts[s.start] == s.Size && s.Size > 0 && !f.Dir {

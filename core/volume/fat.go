@@ -28,7 +28,17 @@ type fat struct {
 }
 
 func openFAT(w *window) (*Volume, error) {
-	b := w.read(0, 512)
+	v, err := bootedFAT(w, w.read(0, 512))
+	if err == ErrFormat { // FAT32 keeps a copy, in sector 6 as a rule
+		if c, err := bootedFAT(w, w.read(6*512, 512)); err == nil && c.Format == FAT32 {
+			return c, nil
+		}
+	}
+	return v, err
+}
+
+// bootedFAT opens a volume by its boot sector.
+func bootedFAT(w *window, b []byte) (*Volume, error) {
 	if len(b) < 512 || b[510] != 0x55 || b[511] != 0xaa || !bootSector(b) {
 		return nil, ErrFormat
 	}

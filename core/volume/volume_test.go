@@ -220,6 +220,17 @@ func TestFAT(t *testing.T) {
 		}
 		run(t, "fsck.fat", "-n", path)
 
+		if c.format == FAT32 { // without its first sector, by the copy of it
+			b, err := os.ReadFile(path)
+			if err != nil {
+				t.Fatal(err)
+			}
+			clear(b[:512])
+			if v, err := Open(bytes.NewReader(b), 0, int64(len(b))); err != nil || v.Format != FAT32 {
+				t.Errorf("%+v, %v", v, err)
+			}
+		}
+
 		// Formatted anew, which clears the table and the root: what lay in folders comes back, with the folders' places
 		// for their names.
 		run(t, "mkfs.fat", "-F", c.width, "-s", c.cluster, "-n", "ANEW", path)

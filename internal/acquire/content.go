@@ -97,7 +97,7 @@ func contentAct(c *store.Case, t *run.Task, a *store.Acquisition, name string, f
 	switch {
 	case a.Encrypted():
 		what = "backup.unlocked"
-	case a.Method == MethodStorage:
+	case a.Method == MethodStorage || a.Method == MethodImage:
 		what = "image.content_read"
 	}
 	return store.Act{Book: c.Book(), By: t.Run.By, What: what, On: name,

@@ -1,6 +1,7 @@
 package acquire
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -403,6 +404,45 @@ func TestStorage(t *testing.T) {
 	if left, err := os.ReadDir(b.q.Scratch); err != nil || len(left) != 0 {
 		t.Errorf("%d scratch files are left, %v", len(left), err)
 	}
+}
+
+// A memory card's image that lies on this machine is found by what is in it, is acquired as it is, gives the same files as
+// the card did in its handset, and is checked against its source.
+func TestImageOfThisMachine(t *testing.T) {
+	b := connect(t, 3)
+	dir := t.TempDir()
+	card, err := os.ReadFile(b.m.Volumes[1].Path)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, "the card.dd"), card, 0o644)
+	}
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, "noise.img"), bytes.Repeat([]byte("no volume "), 100_000), 0o644)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	b.q.Roots = []string{dir}
+	found, err := b.q.FindImages(context.Background(), b.c.ID)
+	if err != nil || len(found) != 1 || found[0].Size != int64(len(card)) || found[0].Volumes[0].Label != "CARD" {
+		t.Fatalf("%+v, %v", found, err)
+	}
+	sub := ImageSubject{Exhibit: b.subject().Exhibit, Reference: b.subject().Reference, Path: found[0].Path}
+	if run := b.Do("acquire image", sub); run.State != "done" {
+		t.Fatalf("%s: %s", run.State, run.Error)
+	}
+	a, states := b.newest(), map[string]int{}
+	for f, err := range b.s.AllFiles(context.Background(), a.ID, store.Content) {
+		if err != nil {
+			t.Fatal(err)
+		}
+		if states[f.Found.State]++; f.Found.State == "live" && !strings.HasPrefix(f.RealPath, "/DCIM/") && !strings.HasPrefix(f.RealPath, "/TEMP/") || f.Found.Image != "the card.img" {
+			t.Errorf("%s: %s, %+v", f.Path, f.RealPath, f.Found)
+		}
+	}
+	if states["live"] != 11 || states["deleted"] != 7 || states["carved"] != 3 || a.Files != 1 {
+		t.Errorf("%d files; content %v", a.Files, states)
+	}
+	b.againstSource(a, 0)
 }
 
 // Sectors that cannot be read are zeros in the image, named exactly, and the rest

@@ -2,11 +2,18 @@ package acquire
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"path/filepath"
+	"slices"
 	"strings"
+	"time"
+	"unicode/utf8"
 
+	"crosswind/core/backup"
 	"crosswind/core/storage"
 	"crosswind/core/volume"
 	"crosswind/internal/run"
@@ -102,7 +109,7 @@ func (q *Acquirer) imageFile(ctx context.Context, t *run.Task, a *store.Acquisit
 	if x.Size-stored > 1<<30 {
 		return q.Store.AddFaults(ctx, t.Run, a, asFault(at, fmt.Sprintf("it claims %d bytes, of which %d are stored, and is not read", x.Size, stored)))
 	}
-	out := &store.File{AcquisitionID: a.ID, Content: true, Path: at, RealPath: realPath(in.Path, x, at), ModifiedAt: x.Modified.At, Found: found}
+	out := &store.File{AcquisitionID: a.ID, Content: true, Path: at, RealPath: realPath(in.Path, a.Method == MethodImage, x, at), ModifiedAt: x.Modified.At, Found: found}
 	err := q.keep(ctx, t, out, x.Reader(image), -1)
 	switch {
 	case errors.Is(err, vault.ErrFull):
@@ -118,15 +125,157 @@ func (q *Acquirer) imageFile(ctx context.Context, t *run.Task, a *store.Acquisit
 
 const maxImagePath = 2048
 
-// realPath is the path of a live file as the handset knew it: its data volume is its root, others lie below their
-// names. What is not live lies nowhere on it.
-func realPath(image string, x *storage.File, at string) string {
+// realPath is the path of a live file as the handset knew it: its data volume, or an image that
+// was acquired alone, is its root, others lie below their names. What is not live lies nowhere on it.
+func realPath(image string, alone bool, x *storage.File, at string) string {
 	name := strings.TrimSuffix(image, ImageEnding)
 	switch {
 	case x.State != storage.Live || x.Volume != 1:
 		return "/" + at
-	case name == "data":
+	case name == "data" || alone:
 		return x.Path
 	}
 	return "/" + name + x.Path
+}
+
+// MethodImage is how the acquisition of a storage image is named in reports.
+const MethodImage = "storage image, a file of this machine"
+
+// FoundImage is a storage image that was found.
+type FoundImage struct {
+	Path    string
+	Size    int64
+	Changed time.Time
+	Volumes []*volume.Volume // good for what they say of themselves
+}
+
+// imageEndings are those of the names of images: common practice.
+var imageEndings = []string{".img", ".dd", ".raw", ".bin"}
+
+// FindImages searches the configured folders, and the places of a case, for raw images of storage in which volumes lie.
+// Links are not followed.
+func (q *Acquirer) FindImages(ctx context.Context, caseID int64) (found []FoundImage, err error) {
+	places, err := q.Store.Places(ctx, caseID)
+	if err != nil {
+		return nil, err
+	}
+	roots := slices.Clone(q.Roots)
+	for _, p := range places {
+		roots = append(roots, p.Path)
+	}
+	search, cancel := context.WithTimeout(ctx, searchTime)
+	defer cancel()
+	probed, seen := 0, map[string]bool{}
+	for _, root := range roots {
+		root, err := filepath.Abs(root)
+		if err != nil {
+			continue
+		}
+		err = filepath.WalkDir(root, func(p string, d fs.DirEntry, err error) error {
+			if search.Err() != nil || probed > maxProbed {
+				return fs.SkipAll
+			}
+			if err != nil { // which the search for backups tells of
+				return nil
+			}
+			if d.IsDir() && strings.Count(strings.TrimPrefix(p, root), string(filepath.Separator)) >= searchDepth {
+				return fs.SkipDir
+			}
+			if !d.Type().IsRegular() || !slices.Contains(imageEndings, strings.ToLower(filepath.Ext(p))) || seen[p] || !utf8.ValidString(p) {
+				return nil
+			}
+			seen[p] = true
+			probed++
+			if x := probe(p); x != nil {
+				found = append(found, *x)
+			}
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return found, ctx.Err()
+}
+
+// probe looks into a file, and gives nil if no volume lies in it.
+func probe(path string) *FoundImage {
+	f, err := openRegular(path)
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return nil
+	}
+	volumes, _ := storage.Volumes(f, st.Size(), func(error) {})
+	if len(volumes) == 0 {
+		return nil
+	}
+	return &FoundImage{path, st.Size(), st.ModTime().UTC(), volumes}
+}
+
+// ImageSubject is what a run of the kind "acquire image" needs to know.
+type ImageSubject struct {
+	Exhibit   int64  `json:"exhibit"`
+	Reference string `json:"reference"`
+	Path      string `json:"path"`
+}
+
+// name is what the image is called in the acquisition.
+func (s *ImageSubject) name() string {
+	base := filepath.Base(s.Path)
+	return strings.TrimSuffix(base, filepath.Ext(base)) + ImageEnding
+}
+
+// Image acquires a storage image that is a file of this machine, as it is, and then what it holds.
+func (q *Acquirer) Image(ctx context.Context, t *run.Task) error {
+	var sub ImageSubject
+	if err := t.Subject(&sub); err != nil {
+		return err
+	}
+	c, err := q.Store.CaseByID(ctx, t.Run.CaseID)
+	if err != nil {
+		return err
+	}
+	f, err := openRegular(sub.Path)
+	if err != nil {
+		return fmt.Errorf("opening the image: %w", err)
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return err
+	}
+	changed := st.ModTime().UTC()
+	facts, err := json.Marshal(backup.Label{Layout: "image", Made: changed, Finished: true})
+	if err != nil {
+		return err
+	}
+	a, err := q.Store.AcquisitionForRun(ctx, c, t.Run, store.Acquisition{ExhibitID: sub.Exhibit, Method: MethodImage, Source: asText(sub.Path), Facts: facts, Tool: q.Tool,
+		Settings: "all bytes; MD5, SHA-1, SHA-256 and CRC-32C of each MiB in one pass", By: t.Run.By, StartedAt: time.Now()})
+	if err != nil {
+		return err
+	}
+	t.Total(st.Size(), 1)
+	kept, err := q.Store.FileByPath(ctx, a.ID, store.Source, sub.name())
+	switch {
+	case err == nil && q.Vault.Has(kept.SHA256, kept.Size):
+		t.Done(kept.Size, 1)
+	case err != nil && !errors.Is(err, store.ErrNotFound):
+		return err
+	default:
+		err := q.keep(ctx, t, &store.File{AcquisitionID: a.ID, Path: sub.name(), ModifiedAt: &changed}, f, st.Size())
+		if errors.Is(err, vault.ErrFull) {
+			err = q.full(ctx, a, sub.name(), err)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if err := q.images(ctx, t, a); err != nil {
+		return err
+	}
+	return q.end(ctx, t, c, a, sub.Reference)
 }

@@ -40,6 +40,17 @@ func (q *Acquirer) original(ctx context.Context, by *store.Run, c *store.Case, a
 			return q.originalStorage(ctx, sub)
 		}
 		return q.originalFiles(ctx, c, handsetScheme+sub.Address)
+	case "acquire image":
+		var sub ImageSubject
+		if err := json.Unmarshal(r.Subject, &sub); err != nil {
+			return nil, err
+		}
+		return &original{io.NopCloser(nil), func(f *store.File) (io.ReadCloser, error) {
+			if f.Path != sub.name() {
+				return nil, fmt.Errorf("%s is no file of the source", f.Path)
+			}
+			return openRegular(sub.Path)
+		}}, nil
 	case "acquire cloud":
 		var sub CloudSubject
 		if err := json.Unmarshal(r.Subject, &sub); err != nil {

@@ -47,6 +47,11 @@ func (q *Acquirer) within(ctx context.Context, t *run.Task, a *store.Acquisition
 				return err
 			}
 			out := &store.File{AcquisitionID: a.ID, Content: true, Path: at, RealPath: f.RealPath + reading.Inside + path, ModifiedAt: f.ModifiedAt}
+			if f.Found != nil { // it is no more alive than the file that it lies in
+				in := *f.Found
+				in.Extents = [][2]int64{}
+				out.Found = &in
+			}
 			err := q.keep(ctx, t, out, r, -1)
 			if err == nil {
 				t.More(out.Size, 1)

@@ -203,6 +203,9 @@ func TestRecover(t *testing.T) {
 		t.Fatal(err)
 	}
 	dbs, err := s.RecoveredDatabases(ctx, r.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
 	// Pictures and sounds that say no time of their own lie at the time at which their file was written.
 	one, err := store.Together(dbs)
 	if len(one) != 7 || !slices.ContainsFunc(one, func(d store.RecoveredDatabase) bool { return d.Path == "24 files" && d.Live == 24 }) {

@@ -95,7 +95,7 @@ func (t *Tx) QueueRun(c *Case, r Run, acts ...Act) (int64, error) {
 }
 
 // readsEvidence are the kinds of run that need an authority in force.
-var readsEvidence = map[string]bool{"acquire backup": true, "acquire handset": true, "acquire storage": true, "acquire cloud": true, "make backup": true, "unpack": true,
+var readsEvidence = map[string]bool{"acquire backup": true, "acquire handset": true, "acquire storage": true, "acquire image": true, "acquire cloud": true, "make backup": true, "unpack": true,
 	"unlock": true, "try passwords": true, "recover": true}
 
 type reasonKey struct{}

@@ -61,6 +61,15 @@ func Handsets(dir string, few bool) ([]handset.Model, error) {
 			return nil, fmt.Errorf("making the storage of the %s: %w", m.Name, err)
 		}
 	}
+	if !few { // the card of the locker phone was also read on its own, in a reader
+		card, err := os.ReadFile(locker.Volumes[1].Path)
+		if err == nil {
+			err = os.WriteFile(filepath.Join(dir, "backups", "memory-card-of-the-locker-phone.img"), card, 0o644)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	return all, os.WriteFile(filepath.Join(base, "made"), nil, 0o644)
 }
 

@@ -9,6 +9,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"path"
+	"slices"
 	"time"
 
 	"crosswind/core/access"
@@ -33,6 +35,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a, &watch{}}
 	inCase.GET("/acquire", access.SeeSources, func(c *gin.Context) error { return p.page(c, nil) })
 	inCase.POST("/acquire", access.Acquire, p.start)
+	inCase.POST("/acquire/image", access.Acquire, p.image)
 	inCase.GET("/acquire/tree", access.SeeSources, p.tree)
 	inCase.POST("/acquire/place", access.Acquire, p.place)
 	inCase.POST("/acquire/place/drop", access.Acquire, p.dropPlace)
@@ -73,6 +76,7 @@ type content struct {
 	Places   []store.Place
 	Archives []store.Archive
 	Found    []foundLine
+	Images   []sources.FoundImage
 	Notes    []string
 	Runs     []store.Run
 	Done     []acquired
@@ -101,6 +105,9 @@ func (a pages) page(c *gin.Context, fault error) error {
 		return err
 	}
 	if err := a.fillFound(ctx, p, v, all); err != nil {
+		return err
+	}
+	if v.Images, err = a.Acquirer.FindImages(ctx, p.Case.ID); err != nil {
 		return err
 	}
 	if err := a.fillDone(ctx, p, v, all); err != nil {
@@ -133,7 +140,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 		}
 		v.Routes = append(v.Routes, r)
 	}
-	for _, kind := range []string{"unpack", "acquire backup", "acquire handset", "acquire storage", "acquire cloud", "make backup"} {
+	for _, kind := range []string{"unpack", "acquire backup", "acquire handset", "acquire storage", "acquire image", "acquire cloud", "make backup"} {
 		runs, err := a.Store.Runs(ctx, p.Case.ID, kind, 6)
 		if err != nil {
 			return err
@@ -241,6 +248,37 @@ func (a pages) start(c *gin.Context) error {
 	return nil
 }
 
+// image queues the acquisition of a storage image that was found.
+func (a pages) image(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	e, err := a.ExhibitByReference(c, c.PostForm("exhibit"))
+	if errors.Is(err, store.ErrNotFound) {
+		return a.page(c, errors.New("choose the exhibit that the image is acquired for"))
+	}
+	if err != nil {
+		return err
+	}
+	all, err := a.Acquirer.FindImages(ctx, cs.ID)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(f sources.FoundImage) bool { return f.Path == c.PostForm("path") })
+	if i < 0 { // an address from a form is not trusted
+		return a.page(c, fmt.Errorf("there is no storage image at %q any more", c.PostForm("path")))
+	}
+	sub, err := json.Marshal(sources.ImageSubject{Exhibit: e.ID, Reference: e.Reference, Path: all[i].Path})
+	if err != nil {
+		return err
+	}
+	_, err = a.Store.QueueRun(ctx, cs, store.Run{Kind: "acquire image", Subject: sub, By: frame.By(c), Title: "Acquiring the storage image " + path.Base(all[i].Path) + " for " + e.Reference},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "acquisition.queued", On: e.Reference, Detail: map[string]string{"source": all[i].Path, "bytes": fmt.Sprint(all[i].Size)}})
+	if err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire?exhibit="+e.Reference)
+	return nil
+}
+
 func (a pages) wish(c *gin.Context) error {
 	id, err := frame.ID(c, "id")
 	if err != nil {
@@ -262,7 +300,7 @@ func (a pages) wish(c *gin.Context) error {
 	default:
 		return fmt.Errorf("%s: %w", w, store.ErrNotFound)
 	}
-	stage := map[string]string{"acquire backup": "acquire", "acquire handset": "acquire", "acquire storage": "acquire", "acquire cloud": "acquire", "make backup": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
+	stage := map[string]string{"acquire backup": "acquire", "acquire handset": "acquire", "acquire storage": "acquire", "acquire image": "acquire", "acquire cloud": "acquire", "make backup": "acquire", "verify": "verify", "recover": "recover", "unlock": "recover", "try passwords": "recover", "unpack": "acquire", "known files": "verify", "package": "report"}[r.Kind]
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/"+stage)
 	return nil
 }

@@ -269,7 +269,7 @@ func Course(c *store.Case, board []store.BoardRow, waiting map[string]string, op
 	if len(board) == 0 {
 		wait(0, "no exhibit is registered yet")
 	}
-	for kind, stage := range map[string]int{"acquire backup": 1, "acquire handset": 1, "acquire storage": 1, "acquire cloud": 1, "make backup": 1, "verify": 2, "unpack": 1, "known files": 2, "recover": 3, "unlock": 3, "try passwords": 3, "package": 5} {
+	for kind, stage := range map[string]int{"acquire backup": 1, "acquire handset": 1, "acquire storage": 1, "acquire image": 1, "acquire cloud": 1, "make backup": 1, "verify": 2, "unpack": 1, "known files": 2, "recover": 3, "unlock": 3, "try passwords": 3, "package": 5} {
 		if why := waiting[kind]; why != "" {
 			wait(stage, why)
 		}
