@@ -195,7 +195,7 @@ test("a dead screen: the wrong model first, then the exact mark, the keys, and e
   await page.goto(at("/recover?exhibit=C"));
   const section = page.locator("section.panel", { has: page.getByRole("heading", { name: "C acquisition 1" }) });
   await section.getByRole("button", { name: "Full pass" }).click();
-  await expect(section.getByRole("row", { name: /photographs/ })).toContainText("in a file that is not live", { timeout: 60_000 });
+  await expect(section.getByRole("row", { name: /photographs/ })).toContainText("in a lost file", { timeout: 60_000 });
   await page.getByRole("link", { name: "card.img" }).click();
   await expect(page.getByRole("group", { name: /places of the image/ })).toBeVisible();
   await accessible(page);

@@ -360,7 +360,7 @@ func PlaceWords(s State, place string) string {
 	switch place {
 	case "live", PlacePart:
 		if s == Recovered { // what is whole in a file that is gone
-			return "in a file that is not live"
+			return "in a lost file"
 		}
 	}
 	switch place {
