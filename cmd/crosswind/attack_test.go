@@ -118,7 +118,7 @@ func TestToolsEnd(t *testing.T) {
 	if err := syscall.Mkfifo(pipe, 0o644); err != nil {
 		t.Fatal(err)
 	}
-	for _, args := range [][]string{{"hash", pipe}, {"verify", pipe}, {"recover", "--json", pipe}} {
+	for _, args := range [][]string{{"hash", pipe}, {"verify", pipe}, {"recover", "--json", pipe}, {"carve", "--json", "--out", filepath.Join(dir, "out"), pipe}} {
 		ctx, cancel := context.WithTimeout(context.Background(), 30*time.Second)
 		out, err := exec.CommandContext(ctx, binary, args...).CombinedOutput()
 		if ctx.Err() != nil || err == nil {

@@ -101,7 +101,7 @@ func members(s *source, start, size int64) Verdict {
 	if err != nil {
 		return Verdict{size, volume.Part, "its directory cannot be read"}
 	}
-	left := int64(maxDocument)
+	left := min(maxDocument, max(s.left, 64*size))
 	for _, f := range z.File {
 		r, err := f.Open()
 		if err != nil {
@@ -109,6 +109,7 @@ func members(s *source, start, size int64) Verdict {
 		}
 		n, err := io.Copy(io.Discard, io.LimitReader(r, left+1))
 		r.Close()
+		s.left -= n // so that many archives that unpack to much cost no more than one
 		if left -= n; left < 0 {
 			return Verdict{size, volume.Unverified, "it unpacks to more than is checked"}
 		}

@@ -166,14 +166,10 @@ func (f *File) judge(image io.ReaderAt, find *carve.Search) {
 		f.Kind = carve.KindOf(r, f.Size)
 		return
 	}
-	f.Kind = k
-	if f.Complete == volume.Part {
-		return
-	}
-	switch {
-	case v.Complete == volume.Whole && v.Size == f.Size:
+	switch f.Kind = k; {
+	case v.Complete == volume.Whole && v.Size == f.Size: // also of one whose clusters another claims
 		f.Complete, f.Why = volume.Whole, f.Why+"; "+v.Why
-	case v.Complete == volume.Part:
+	case v.Complete == volume.Part && f.Complete != volume.Part:
 		if x := find.At(f.Extents[0].Offset); x != nil && x.Kind == k && x.Complete == volume.Whole && x.Size == f.Size {
 			f.Extents, f.Complete, f.Why = x.Extents, volume.Whole, f.Why+"; not so, but "+x.Why
 			return

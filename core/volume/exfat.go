@@ -1,10 +1,8 @@
 package volume
 
 import (
-	"cmp"
 	"encoding/binary"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf16"
@@ -310,13 +308,7 @@ func (x *exfat) files(full bool, yield func(*File, error) bool) {
 	if !walk(root, "", false, 0) {
 		return
 	}
-	taken := newBits(int64(x.last) + 1)
-	var out []*File
-	type claim struct {
-		f  *File
-		at string
-	}
-	var claims []claim
+	var all []found
 	for i := 0; ; i++ { // it grows
 		if i == len(gone) && full { // when all that entries lead to is known
 			full = false
@@ -368,27 +360,17 @@ func (x *exfat) files(full bool, yield func(*File, error) bool) {
 				walk(inside, f.Path, true, 0)
 			}
 		}
-		out = append(out, f)
 		key := f.Modified.Local
 		if f.Modified.At != nil {
 			key = f.Modified.At.Format("2006-01-02T15:04:05.99")
 		}
-		claims = append(claims, claim{f, key})
-	}
-	slices.SortStableFunc(claims, func(a, b claim) int { return cmp.Compare(b.at, a.at) })
-	for _, c := range claims {
-		if c.f.Dir {
-			continue
+		start := s.start
+		if f.Dir {
+			start = 0
 		}
-		for _, e := range c.f.Extents {
-			for at := e.Offset; e.Offset != Hole && at < e.Offset+e.Length; at += x.cluster {
-				if !taken.take((at-x.offset-x.dataAt)/x.cluster+2) && c.f.Complete != Part {
-					c.f.Complete, c.f.Why = Part, c.f.Why+"; a later deleted file claims some of its clusters"
-				}
-			}
-		}
+		all = append(all, found{f, start, key})
 	}
-	for _, f := range out {
+	for _, f := range settle(all, x.offset+x.dataAt, x.cluster, int64(x.last)-1) {
 		if !yield(f, nil) {
 			return
 		}

@@ -1,10 +1,8 @@
 package volume
 
 import (
-	"cmp"
 	"encoding/binary"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 	"unicode/utf16"
@@ -375,11 +373,14 @@ func (f *fat) files(full bool, yield func(*File, error) bool) {
 	if !w.live(root, "", 0) {
 		return
 	}
-	if all := w.dead(); full {
+	all := w.dead()
+	if full {
 		all = append(all, w.orphans()...)
-		w.settle(all)
-	} else {
-		w.settle(all)
+	}
+	for _, f := range settle(all, f.offset+f.dataAt, f.cluster, int64(f.last)-1) {
+		if !yield(f, nil) {
+			return
+		}
 	}
 }
 
@@ -428,13 +429,6 @@ func (w *walk) live(extents []Extent, dir string, depth int) (more bool) {
 		return more
 	})
 	return more
-}
-
-// found is a deleted file, with what tells it from others that claim the same clusters.
-type found struct {
-	*File
-	start uint32
-	at    string // when it was written, as far as is known
 }
 
 // dead are the deleted files, and what lies in deleted folders.
@@ -499,47 +493,6 @@ func (w *walk) orphans() (all []found) {
 		}
 	}
 	return all
-}
-
-// settle yields deleted files, each set of bytes once.
-func (w *walk) settle(all []found) {
-	// Of entries that lead to the same bytes the later one in the folder is that of the file as it was last called.
-	last := map[[2]int64]int{}
-	for i, f := range all {
-		if f.start > 0 && f.Size > 0 {
-			last[[2]int64{int64(f.start), f.Size}] = i
-		}
-	}
-	order := make([]int, 0, len(all))
-	for i, f := range all {
-		if k := last[[2]int64{int64(f.start), f.Size}]; f.start > 0 && f.Size > 0 && k != i {
-			all[k].Why += "; an earlier entry calls the same bytes " + f.Path
-			continue
-		}
-		order = append(order, i)
-	}
-	// What was written later is what lies in clusters that two claim.
-	byTime := slices.Clone(order)
-	slices.SortStableFunc(byTime, func(a, b int) int { return cmp.Compare(all[b].at, all[a].at) })
-	taken := newBits(int64(w.last) + 1)
-	for _, i := range byTime {
-		f := all[i]
-		if f.Dir {
-			continue
-		}
-		for _, e := range f.Extents {
-			for at := e.Offset; at < e.Offset+e.Length; at += w.cluster {
-				if !taken.take((at-w.offset-w.dataAt)/w.cluster+2) && f.Complete != Part {
-					f.Complete, f.Why = Part, f.Why+"; a later deleted file claims some of its clusters"
-				}
-			}
-		}
-	}
-	for _, i := range order {
-		if !w.more(all[i].File, nil) {
-			return
-		}
-	}
 }
 
 // deadFolder reads a deleted folder if it is still where it was: its first entry says so.
