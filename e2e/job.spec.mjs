@@ -434,7 +434,7 @@ test("a film shows frames, a memo plays, a thumbnail outlives its photograph", a
   await page.goto(kase() + "/examine?kind=video&exhibit=014-A");
   await page.locator("tr[data-href]").first().click();
   expect(await wide(pane.locator("img.shown"))).toBe(804); // two frames of 400, and what parts them
-  await page.goto(kase() + "/examine?kind=recording&exhibit=014-A");
+  await page.goto(kase() + "/examine?kind=recording&exhibit=014-A&q=note");
   await page.locator("tr[data-href]").last().click(); // in an old voice codec
   expect(await wide(pane.locator("img.wave"))).toBe(640);
   const played = await pane.locator("audio").evaluate(async (a) => {

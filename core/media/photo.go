@@ -8,6 +8,7 @@ package media
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
@@ -83,6 +84,9 @@ type Photo struct {
 	Sensitivity   string // ISO
 	FocalLength   string // millimetres
 	Title         string
+	// Thumbnail is where a JPEG file has a smaller picture of itself (CIPA DC-008 section 4.5.7), [from, to); nothing
+	// if it has none.
+	Thumbnail [2]int
 }
 
 // What bounds the reading of hostile content.
@@ -133,11 +137,19 @@ func Read(content []byte) (*Photo, error) {
 		}
 	}
 	p.position(exif)
+	p.byXMP(xmp)
+	p.Thumbnail = thumbnail(content)
 	p.Made, p.Model, p.Software = words(exif["Make"]), words(exif["Model"]), words(exif["Software"])
 	p.Exposure, p.Aperture = ratio(exif["ExposureTime"]), ratio(exif["FNumber"])
 	p.Sensitivity, p.FocalLength = ratio(exif["ISO"]), ratio(exif["FocalLength"])
 	if p.Sensitivity == "" {
 		p.Sensitivity = ratio(exif["PhotographicSensitivity"])
+	}
+	if p.Made == "" && p.Model == "" {
+		p.Made, p.Model = words(xmp["Make"]), words(xmp["Model"])
+	}
+	if p.Software == "" {
+		p.Software = words(xmp["CreatorTool"])
 	}
 	p.Title = words(exif["ImageDescription"])
 	if p.Title == "" {
@@ -147,6 +159,75 @@ func Read(content []byte) (*Photo, error) {
 		err = fmt.Errorf("media: %w", err)
 	}
 	return p, err
+}
+
+// byXMP takes from XMP how a picture is turned and where it was taken, if its Exif does not say so.
+func (p *Photo) byXMP(xmp map[string]any) {
+	if n := number(xmp["Orientation"]); p.Orientation == 0 && n >= 1 && n <= 8 {
+		p.Orientation = int(n)
+	}
+	lat, lon := number(xmp["GPSLatitude"]), number(xmp["GPSLongitude"])
+	if p.Latitude != nil || math.IsNaN(lat) || math.IsNaN(lon) || math.Abs(lat) > 90 || math.Abs(lon) > 180 {
+		return
+	}
+	p.Latitude, p.Longitude, p.Place = &lat, &lon, fmt.Sprintf("%s, %s", plain(lat), plain(lon))
+	over, under, is := strings.Cut(words(xmp["GPSAltitude"]), "/") // a rational number (XMP part 2, section 2.4)
+	a, b := number(over), 1.0
+	if is {
+		b = number(under)
+	}
+	if f := a / b; !math.IsNaN(f) && !math.IsInf(f, 0) {
+		if number(xmp["GPSAltitudeRef"]) == 1 { // below the sea
+			f = -f
+		}
+		p.Altitude = &f
+	}
+}
+
+// thumbnail finds the picture in the second directory of a JPEG file's Exif.
+func thumbnail(b []byte) (where [2]int) {
+	at := bytes.Index(b[:min(len(b), 1<<16)], []byte("Exif\x00\x00"))
+	if at < 0 || !bytes.HasPrefix(b, []byte("\xff\xd8")) || len(b) < at+14 {
+		return where
+	}
+	base := at + 6
+	t := b[base:min(len(b), base+1<<16)]
+	var order binary.ByteOrder = binary.LittleEndian
+	if t[0] == 'M' {
+		order = binary.BigEndian
+	}
+	u32 := func(at int) int {
+		if at < 0 || at > len(t)-4 {
+			return -1
+		}
+		return int(order.Uint32(t[at:]))
+	}
+	entries := func(at int) int {
+		if at < 0 || at > len(t)-2 {
+			return -1
+		}
+		return int(order.Uint16(t[at:]))
+	}
+	first := u32(4)
+	n := entries(first)
+	if n < 0 {
+		return where
+	}
+	second := u32(first + 2 + 12*n)
+	from, length := 0, 0
+	for i := range max(0, entries(second)) {
+		e := second + 2 + 12*i
+		switch entries(e) { // its tag
+		case 0x0201:
+			from = u32(e + 8)
+		case 0x0202:
+			length = u32(e + 8)
+		}
+	}
+	if second <= 0 || from <= 0 || length <= 4 || from > len(t)-length || t[from] != 0xff || t[from+1] != 0xd8 {
+		return where
+	}
+	return [2]int{base + from, base + from + length}
 }
 
 func values(tags map[string]imagemeta.TagInfo) map[string]any {

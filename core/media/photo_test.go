@@ -133,7 +133,22 @@ func TestAgainstTheReferenceProgram(t *testing.T) {
 	if p.Taken == nil || p.Taken.At == nil || p.Taken.At.Format(time.RFC3339) != "2026-05-04T01:02:01Z" || p.Title != "from a boat" {
 		t.Errorf("by XMP alone: %+v, %+v", p, p.Taken)
 	}
-	if p := read(t, picture(t, ".png")); p.Taken != nil || p.Latitude != nil || p.Width != 48 {
+	p = read(t, picture(t, ".jpg", "-XMP:GPSLatitude=-38.4987", "-XMP:GPSLongitude=24.0056", "-XMP:GPSAltitude=12.5", "-XMP-tiff:Make=Orlop", "-XMP-tiff:Model=OL-220", "-XMP-tiff:Orientation=6"))
+	if p.Latitude == nil || math.Abs(*p.Latitude+38.4987) > 1e-6 || math.Abs(*p.Longitude-24.0056) > 1e-6 || *p.Altitude != 12.5 || p.Made != "Orlop" || p.Model != "OL-220" || p.Orientation != 6 {
+		t.Errorf("by XMP alone: %+v", p)
+	}
+	small := picture(t, ".jpg")
+	for _, order := range []string{"-ExifByteOrder=II", "-ExifByteOrder=MM"} { // the thumbnail is what the reference program takes out
+		path := picture(t, ".jpg", order, "-Orientation=1", "-ThumbnailImage<="+small)
+		b, err := os.ReadFile(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if p, want := read(t, path), run(t, "exiftool", "-b", "-ThumbnailImage", path); len(want) == 0 || !bytes.Equal(b[p.Thumbnail[0]:p.Thumbnail[1]], want) {
+			t.Errorf("%s: the thumbnail lies at %v", order, p.Thumbnail)
+		}
+	}
+	if p := read(t, picture(t, ".png")); p.Thumbnail[1] != 0 || p.Taken != nil || p.Latitude != nil || p.Width != 48 {
 		t.Errorf("of a picture that says nothing: %+v", p)
 	}
 }

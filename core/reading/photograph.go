@@ -1,6 +1,8 @@
 package reading
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"io"
 	"iter"
@@ -52,6 +54,16 @@ func (v photographs) record(p *media.Photo, file *io.SectionReader, src *Text) *
 			at.Local = t.Local
 		}
 		r.Times = append(r.Times, at.Doubted(src.Made))
+	}
+	if own := p.Thumbnail; own[1] > 0 {
+		size := record.Int(own[1] - own[0])
+		a := record.Attachment{Name: "thumbnail within it.jpg", Type: "image/jpeg", Size: &size, Missing: record.WithinIt}
+		b := make([]byte, own[1]-own[0])
+		if n, _ := file.ReadAt(b, int64(own[0])); n == len(b) {
+			sum := sha256.Sum256(b)
+			a.SHA256, a.Parts, a.Missing = hex.EncodeToString(sum[:]), []record.Span{{Offset: int64(own[0]), Length: len(b)}}, ""
+		}
+		r.Attachments = append(r.Attachments, a)
 	}
 	if p.Latitude != nil && p.Longitude != nil {
 		r.Place = &record.Place{Latitude: *p.Latitude, Longitude: *p.Longitude, Accuracy: p.Accuracy, Altitude: p.Altitude, Stored: p.Place}

@@ -207,7 +207,10 @@ func (r *Record) Column(name string) Fact {
 		f.Value = r.Direction
 	case name == WithAttachments:
 		var all []string
-		for _, a := range r.Attachments {
+		for i, a := range r.Attachments {
+			if i > 0 && len(a.Parts) > 0 && r.Attachments[0].SHA256 == r.Origin().SHA256 {
+				continue // of what lies within the file that the record is
+			}
 			all = append(all, a.Title())
 		}
 		f.Value = strings.Join(all, ", ")

@@ -143,7 +143,6 @@ type set struct {
 func (x *exfat) sets(extents []Extent, dir string, deleted bool, yield func(*set) bool) {
 	var all []byte
 	var from int64
-	ended := deleted
 	flush := func() bool {
 		b := all
 		all = nil
@@ -154,7 +153,7 @@ func (x *exfat) sets(extents []Extent, dir string, deleted bool, yield func(*set
 		if s == nil {
 			return true
 		}
-		s.Deleted = s.Deleted || ended && deleted
+		s.Deleted = s.Deleted || deleted
 		return yield(s)
 	}
 	x.raw(extents, func(d []byte, at int64) bool {

@@ -466,7 +466,7 @@ func (w *scene) pages() map[string][]string {
 	out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, last+1), c+"/examine?r=1&o=1")
 	const image = "/case/:case/recover/storage"
 	out[image] = []string{c + "/recover/storage?acq=99&image=x", fmt.Sprintf("%s/recover/storage?acq=%d&image=none.img", c, w.acq.ID)}
-	for at := 0; at < 3*4096; at += 512 { // as if a database were an image, whose bytes it would show
+	for at := 0; at < 3*4096; at += 4096 { // as if a database were an image, whose bytes it would show
 		out[image] = append(out[image], fmt.Sprintf("%s/recover/storage?acq=%d&image=%s&at=%d", c, w.acq.ID, url.QueryEscape(w.column("SELECT path FROM acquired_file WHERE real_path = '/data/talk/talk.db'")), at))
 	}
 	out["/case/:case/recover/pages"], out["/case/:case/recover/pages/cells"] = []string{c + "/recover/pages?acq=99"}, []string{c + "/recover/pages/cells?acq=99"}
