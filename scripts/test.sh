@@ -28,8 +28,9 @@ scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
 # The longest first; a third beside them, since those wait for databases and processes most of the time.
-step go test -p 3 ./internal/web/... ./cmd/... ./...
+step go test -p 3 ./internal/web/... ./cmd/... ./internal/...
 fuzz() {
+  step go test -p 1 ./core/... 2>&1 || return 1
   step go vet ./... 2>&1 || return 1
   for target in core/sqlitefile:FuzzOpen core/salvage:FuzzRows core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip core/volume:FuzzOpen core/carve:FuzzScan; do
     for try in 1 2 3; do
@@ -41,7 +42,7 @@ fuzz() {
     [ "$ok" -eq 0 ] || return "$ok"
   done
 }
-# The browser waits for the application most of the time: what fuzzes has a core meanwhile.
+# The browser waits for the application most of the time: what computes alone, and what fuzzes, has a core meanwhile.
 fuzz >"$dir/fuzz.log" 2>&1 &
 fuzzing=$!
 failed=
