@@ -27,6 +27,8 @@ step go build -o bin/crosswind ./cmd/crosswind
 scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
+# The longest first; a third beside them, since those wait for databases and processes most of the time.
+step go test -p 3 ./internal/web/... ./cmd/... ./internal/...
 fuzz() {
   step go test -p 1 ./core/... 2>&1 || return 1
   step go vet ./... 2>&1 || return 1
@@ -40,11 +42,9 @@ fuzz() {
     [ "$ok" -eq 0 ] || return "$ok"
   done
 }
-# What computes alone, and what fuzzes, takes what the others leave: these wait for databases, processes and pages.
-(renice -n 19 $BASHPID >/dev/null && fuzz) >"$dir/fuzz.log" 2>&1 &
+# The browser waits for the application most of the time: what computes alone, and what fuzzes, has a core meanwhile.
+fuzz >"$dir/fuzz.log" 2>&1 &
 fuzzing=$!
-# The longest first; a third beside them, since those wait for databases and processes most of the time.
-step go test -p 3 ./internal/web/... ./cmd/... ./internal/...
 failed=
 [ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL=$dir step npx playwright test --config e2e/playwright.config.mjs || failed=1
 wait "$fuzzing" || failed=1
