@@ -1,6 +1,7 @@
 package carve
 
 import (
+	"archive/zip"
 	"bytes"
 	"fmt"
 	"math/rand/v2"
@@ -20,8 +21,8 @@ func run(t testing.TB, name string, arg ...string) {
 	}
 }
 
-// made are files of every kind, made by general programs of Debian's packages (FFmpeg, SoX, sqlite3, zip, cpdf's kin
-// qpdf).
+// made are files of every kind, made by general programs of Debian's packages (FFmpeg, SoX, sqlite3) and the standard
+// library.
 func made(t testing.TB) map[string][]byte {
 	t.Helper()
 	if madeOnce != nil {
@@ -52,9 +53,23 @@ func made(t testing.TB) map[string][]byte {
 	ffmpeg("a.ogg", append(film[4:], "-c:a", "libvorbis")...)
 	run(t, "sox", "-n", "-r", "8000", "-c", "1", at("a.amr-nb"), "synth", "3", "sine", "300")
 	run(t, "sqlite3", at("a.db"), "CREATE TABLE t(a,b); WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM c WHERE n<900) INSERT INTO t SELECT n, hex(n*n) FROM c;")
-	run(t, "python3", "-c", "import zipfile,sys\nz=zipfile.ZipFile(sys.argv[1],'w',zipfile.ZIP_DEFLATED)\nfor i in range(9): z.writestr('m%d.txt'%i,('line %d\\n'%i)*999)\nz.close()", at("a.zip"))
 	out := map[string][]byte{"a.vcf": []byte("BEGIN:VCARD\r\nVERSION:4.0\r\nFN:Ketil\r\nTEL:+44 7700 900417\r\nEND:VCARD\r\nBEGIN:VCARD\r\nVERSION:4.0\r\nFN:Brit\r\nEND:VCARD\r\n")}
 	out["a.pdf"] = pdf()
+	var packed bytes.Buffer
+	z := zip.NewWriter(&packed)
+	for i := range 9 {
+		w, err := z.Create(fmt.Sprintf("m%d.txt", i))
+		if err == nil {
+			_, err = fmt.Fprint(w, strings.Repeat(fmt.Sprintf("line %d\n", i), 999))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	out["a.zip"] = packed.Bytes()
 	all, err := os.ReadDir(dir)
 	if err != nil {
 		t.Fatal(err)
