@@ -8,7 +8,6 @@ package media
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"math"
@@ -104,41 +103,54 @@ func Read(content []byte) (*Photo, error) {
 	}
 	p := &Photo{Type: formats[n].media}
 	tags := imagemeta.Tags{}
-	res, err := imagemeta.Decode(imagemeta.Options{
-		R: bytes.NewReader(content), ImageFormat: formats[n].as, Sources: imagemeta.EXIF | imagemeta.XMP | imagemeta.CONFIG, LimitNumTags: maxTags, LimitTagSize: maxTagSize,
-		ShouldHandleTag: func(t imagemeta.TagInfo) bool {
-			return t.Source != imagemeta.EXIF || strings.HasPrefix(t.Namespace, "IFD0") // not of the thumbnail
-		},
-		HandleTag: func(t imagemeta.TagInfo) error {
-			if !tags.Has(t) {
-				tags.Add(t)
-			}
-			return nil
-		},
-	})
+	decode := func(b []byte, as imagemeta.ImageFormat, sources imagemeta.Source) (imagemeta.DecodeResult, error) {
+		return imagemeta.Decode(imagemeta.Options{
+			R: bytes.NewReader(b), ImageFormat: as, Sources: sources, LimitNumTags: maxTags, LimitTagSize: maxTagSize,
+			ShouldHandleTag: func(t imagemeta.TagInfo) bool {
+				return t.Source != imagemeta.EXIF || strings.HasPrefix(t.Namespace, "IFD0") // not of the thumbnail
+			},
+			HandleTag: func(t imagemeta.TagInfo) error {
+				if !tags.Has(t) {
+					tags.Add(t)
+				}
+				return nil
+			},
+		})
+	}
+	res, err := decode(content, formats[n].as, imagemeta.EXIF|imagemeta.XMP|imagemeta.CONFIG)
+	if p.Type == "image/png" {
+		if x := xmpIn(content); x != nil {
+			_, fault := decode(x, imagemeta.WebP, imagemeta.XMP)
+			err = errors.Join(err, fault)
+		}
+	}
 	p.Width, p.Height = res.ImageConfig.Width, res.ImageConfig.Height
 	exif, xmp := values(tags.EXIF()), values(tags.XMP())
 	p.Orientation = int(number(exif["Orientation"]))
 	if p.Orientation < 1 || p.Orientation > 8 {
 		p.Orientation = 0
 	}
-	p.Taken = moment(exif, "DateTimeOriginal", "OffsetTimeOriginal")
-	p.Digitised = moment(exif, "DateTimeDigitized", "OffsetTimeDigitized")
+	t := tiffIn(content, p.Type)
+	digitised, changed := t.fraction(0x9292, number(exif["SubSecTimeDigitized"])), t.fraction(0x9290, number(exif["SubSecTime"]))
+	p.Taken = moment(exif, "DateTimeOriginal", "OffsetTimeOriginal", t.fraction(0x9291, number(exif["SubSecTimeOriginal"])))
+	p.Digitised = moment(exif, "DateTimeDigitized", "OffsetTimeDigitized", digitised)
 	if p.Digitised == nil {
-		p.Digitised = moment(exif, "CreateDate", "OffsetTimeDigitized")
+		p.Digitised = moment(exif, "CreateDate", "OffsetTimeDigitized", digitised)
 	}
-	p.Changed = moment(exif, "DateTime", "OffsetTime")
+	p.Changed = moment(exif, "DateTime", "OffsetTime", changed)
 	if p.Changed == nil {
-		p.Changed = moment(exif, "ModifyDate", "OffsetTime")
+		p.Changed = moment(exif, "ModifyDate", "OffsetTime", changed)
 	}
 	for _, name := range []string{"DateTimeOriginal", "DateCreated", "CreateDate"} {
 		if p.Taken == nil {
-			p.Taken = moment(xmp, name, "")
+			p.Taken = moment(xmp, name, "", "")
 		}
+	}
+	if p.Type == "image/jpeg" {
+		p.Thumbnail = t.thumbnail()
 	}
 	p.position(exif)
 	p.byXMP(xmp)
-	p.Thumbnail = thumbnail(content)
 	p.Made, p.Model, p.Software = words(exif["Make"]), words(exif["Model"]), words(exif["Software"])
 	p.Exposure, p.Aperture = ratio(exif["ExposureTime"]), ratio(exif["FNumber"])
 	p.Sensitivity, p.FocalLength = ratio(exif["ISO"]), ratio(exif["FocalLength"])
@@ -182,52 +194,6 @@ func (p *Photo) byXMP(xmp map[string]any) {
 		}
 		p.Altitude = &f
 	}
-}
-
-// thumbnail finds the picture in the second directory of a JPEG file's Exif.
-func thumbnail(b []byte) (where [2]int) {
-	at := bytes.Index(b[:min(len(b), 1<<16)], []byte("Exif\x00\x00"))
-	if at < 0 || !bytes.HasPrefix(b, []byte("\xff\xd8")) || len(b) < at+14 {
-		return where
-	}
-	base := at + 6
-	t := b[base:min(len(b), base+1<<16)]
-	var order binary.ByteOrder = binary.LittleEndian
-	if t[0] == 'M' {
-		order = binary.BigEndian
-	}
-	u32 := func(at int) int {
-		if at < 0 || at > len(t)-4 {
-			return -1
-		}
-		return int(order.Uint32(t[at:]))
-	}
-	entries := func(at int) int {
-		if at < 0 || at > len(t)-2 {
-			return -1
-		}
-		return int(order.Uint16(t[at:]))
-	}
-	first := u32(4)
-	n := entries(first)
-	if n < 0 {
-		return where
-	}
-	second := u32(first + 2 + 12*n)
-	from, length := 0, 0
-	for i := range max(0, entries(second)) {
-		e := second + 2 + 12*i
-		switch entries(e) { // its tag
-		case 0x0201:
-			from = u32(e + 8)
-		case 0x0202:
-			length = u32(e + 8)
-		}
-	}
-	if second <= 0 || from <= 0 || length <= 4 || from > len(t)-length || t[from] != 0xff || t[from+1] != 0xd8 {
-		return where
-	}
-	return [2]int{base + from, base + from + length}
 }
 
 func values(tags map[string]imagemeta.TagInfo) map[string]any {
@@ -281,32 +247,35 @@ func (p *Photo) position(exif map[string]any) {
 	}
 }
 
-// moment reads a time with its offset (CIPA DC-008 section 4.6.5). Fractions of a second are left
-// out: the library does not keep their zeros.
-func moment(tags map[string]any, name, offset string) *Moment {
+// moment reads a time with its offset and fraction (CIPA DC-008 section 4.6.5). XMP writes all in one (XMP part 1,
+// section 8.2.1.1).
+func moment(tags map[string]any, name, offset, fraction string) *Moment {
 	s := words(tags[name])
 	if s == "" {
 		return nil
 	}
 	m := &Moment{Stored: s}
-	zone := ""
-	if len(s) > 19 { // XMP writes all in one
-		zone = s[19:]
-		if i := strings.IndexAny(zone, "+-Z"); i >= 0 {
-			zone = zone[i:]
-		} else {
-			zone = ""
-		}
-		s = s[:19]
+	if fraction != "" && len(s) == len("2006:01:02 15:04:05") {
+		s += "." + fraction
+		m.Stored = s
 	}
-	at, err := time.Parse("2006:01:02 15:04:05", s)
-	if err != nil {
-		at, err = time.Parse("2006-01-02T15:04:05", s)
+	zone := ""
+	if minutes := len("2006-01-02T15:04"); len(s) > minutes {
+		if i := strings.IndexAny(s[minutes:], "+-Z"); i >= 0 {
+			s, zone = s[:minutes+i], s[minutes+i:]
+		}
+	}
+	var at time.Time
+	err := error(nil)
+	for _, layout := range []string{"2006:01:02 15:04:05", "2006-01-02T15:04:05", "2006-01-02T15:04"} { // and with a fraction
+		if at, err = time.Parse(layout, s); err == nil {
+			break
+		}
 	}
 	if err != nil {
 		return m
 	}
-	m.Local = at.Format("2006-01-02T15:04:05")
+	m.Local = at.Format("2006-01-02T15:04:05.999999999")
 	if o := words(tags[offset]); o != "" {
 		zone = o
 		m.Stored += " " + o

@@ -154,6 +154,8 @@ func (m *Maker) start(ctx context.Context, form string, in io.Reader, apart uint
 		return nil, &Fault{fmt.Sprintf("the process that makes previews was ended by the system (%s)", c.ProcessState)}
 	case strings.Contains(why, "out of memory") || strings.Contains(why, "cannot allocate"):
 		return nil, &Fault{"the process that makes previews used more memory than it may, and ended"}
+	case why == "":
+		return nil, &Fault{fmt.Sprintf("the process that makes previews ended without a word (%s)", c.ProcessState)}
 	}
 	return nil, &Fault{strings.TrimPrefix(strings.TrimPrefix(why, "crosswind: "), "preview: ")}
 }
@@ -167,10 +169,11 @@ type bounded struct {
 }
 
 func (b *bounded) Write(p []byte) (int, error) {
-	if len(b.kept)+len(p) > b.most {
+	n := min(len(p), b.most-len(b.kept))
+	b.kept = append(b.kept, p[:n]...)
+	if n < len(p) {
 		b.over = true
-		return 0, errors.New("preview: more than is taken")
+		return n, errors.New("preview: more than is taken")
 	}
-	b.kept = append(b.kept, p...)
-	return len(p), nil
+	return n, nil
 }

@@ -17,6 +17,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"runtime/debug"
 	"strings"
 	"testing"
 	"time"
@@ -160,6 +161,11 @@ func TestHostileMedia(t *testing.T) {
 	if err := jpeg.Encode(&cut, image.NewGray(image.Rect(0, 0, 900, 900)), nil); err != nil {
 		t.Fatal(err)
 	}
+	endless := make([]byte, MaxInput+10)
+	for i := 0; i < len(endless); i += 4096 {
+		endless[i] = 1 // it is there, before memory is measured
+	}
+	peak := peakMemory(t)
 	for name, c := range map[string]struct {
 		what string
 		in   []byte
@@ -170,7 +176,7 @@ func TestHostileMedia(t *testing.T) {
 		"a text":   {"make", []byte("no picture"), "no picture that can be shown"},
 		"no sound": {"make", []byte("RIFF\xff\xff\xff\xffWAVEdata\xff\xff\xff\xff"), "FFmpeg cannot decode it"},
 		"nothing":  {"make", nil, "no picture that can be shown"},
-		"endless":  {"make", make([]byte, MaxInput+10), "more than"},
+		"endless":  {"make", endless, "more than"},
 		"a flood":  {"flood", nil, "gave more than it may"},
 		"greedy":   {"greedy", nil, "more memory than it may"},
 		"a lie":    {"lie", nil, "neither a picture nor a sound"},
@@ -180,6 +186,11 @@ func TestHostileMedia(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
+	grown := peak()
+	t.Logf("memory grew by %d MB", grown>>20)
+	if grown > 64<<20 { // a preview is held while it is kept; a child was given 4 GB to ask for, and pictures of 14 GB
+		t.Errorf("the application's memory grew by %d MB", grown>>20)
+	}
 	m := maker(t, "busy")
 	m.Patience = 300 * time.Millisecond
 	if _, _, err := m.of(nil); err == nil || !strings.Contains(err.Error(), "took longer than 300ms") {
@@ -188,6 +199,30 @@ func TestHostileMedia(t *testing.T) {
 	if _, _, err := m.Preview(context.Background(), Shown, "../../x", nil); err == nil {
 		t.Error("a name that leads elsewhere is taken")
 	}
+}
+
+// peakMemory asks the kernel from now on for the most memory that this process has had (proc(5), clear_refs and VmHWM), and
+// gives how much it has grown.
+func peakMemory(t testing.TB) func() int {
+	t.Helper()
+	debug.FreeOSMemory()
+	if err := os.WriteFile("/proc/self/clear_refs", []byte("5"), 0); err != nil {
+		t.Skip("the kernel does not tell:", err)
+	}
+	most := func() int {
+		b, err := os.ReadFile("/proc/self/status")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, after, _ := strings.Cut(string(b), "VmHWM:")
+		var kb int
+		if _, err := fmt.Sscan(after, &kb); err != nil {
+			t.Fatal(err)
+		}
+		return kb << 10
+	}
+	before := most()
+	return func() int { return most() - before }
 }
 
 // The kernel says that the limits are set; a decoder that tries to open a file or a connection
