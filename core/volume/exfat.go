@@ -343,14 +343,13 @@ func (x *exfat) files(full bool, yield func(*File, error) bool) {
 				continue
 			}
 			for at := e.Offset; at < e.Offset+e.Length; at += x.cluster {
-				if c := uint32((at-x.offset-x.dataAt)/x.cluster + 2); x.known && !x.free(c) {
-					f.Complete, f.Why = Part, f.Why+"; some of its clusters were used again"
-					break
+				if c := uint32((at-x.offset-x.dataAt)/x.cluster + 2); x.known && !x.free(c) && len(f.Reused) < maxExtents {
+					f.Complete, f.Reused = Part, join(f.Reused, Extent{at, x.cluster})
 				}
 			}
-			if f.Complete == Part {
-				break
-			}
+		}
+		if len(f.Reused) > 0 {
+			f.Why += "; some of its clusters were used again"
 		}
 		if f.Dir {
 			inside := f.Extents

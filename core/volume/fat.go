@@ -476,6 +476,11 @@ func (w *walk) assume(f *File, s *slot) {
 	}
 	if !w.free(start) {
 		f.Complete, f.Why = Part, why+"; its first cluster was used again"
+		for c, need := start, f.Size; need > 0 && w.valid(c) && len(f.Reused) < maxExtents; c, need = c+1, need-w.cluster {
+			if !w.free(c) {
+				f.Reused = join(f.Reused, Extent{w.at(c), w.cluster})
+			}
+		}
 		return
 	}
 	need, skipped := f.Size, false

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strings"
 )
 
 // copied is an older copy of a block of a volume, which its journal has.
@@ -276,19 +275,24 @@ func (e *ext) dead(alive map[int64]bool, dirs map[int64]string, names map[int64]
 		if f.Extents, fault = e.extents(v.inode, e.older); fault != "" {
 			f.Complete, f.Why = Part, f.Why+"; "+fault
 		}
+		again := false
 		for _, x := range f.Extents {
 			if x.Offset == Hole || v.flags&0x10000000 != 0 {
 				continue
 			}
 			for at := x.Offset; at < x.Offset+x.Length; at += e.block {
 				block := (at - e.offset) / e.block
-				if !e.free(block) || claimed[block] {
-					f.Complete, f.Why = Part, strings.TrimSuffix(f.Why, "; some of its blocks were used again")+"; some of its blocks were used again"
+				if !e.free(block) && len(f.Reused) < maxExtents {
+					f.Reused = join(f.Reused, Extent{at, e.block})
 				}
+				again = again || !e.free(block) || claimed[block]
 				if len(claimed) < maxCopies {
 					claimed[block] = true
 				}
 			}
+		}
+		if again {
+			f.Complete, f.Why = Part, f.Why+"; some of its blocks were used again"
 		}
 		if f.Dir {
 			f.Size = 0

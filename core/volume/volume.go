@@ -65,6 +65,7 @@ type File struct {
 	Deleted  bool
 	Size     int64 // bytes
 	Extents  []Extent
+	Reused   []Extent // of a deleted one: what it had, as far as is known, and is in use again
 	Complete Completeness
 	Why      string // of a deleted one: what says that it was there, and what is assumed
 	Modified Stamp

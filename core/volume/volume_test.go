@@ -219,6 +219,7 @@ func TestFAT(t *testing.T) {
 			t.Errorf("FAT%s: %d files come back, %d were deleted", c.width, files, n)
 		}
 		run(t, "fsck.fat", "-n", path)
+		v, _, _ = listed(t, path, 0)
 
 		if c.format == FAT32 { // without its first sector, by the copy of it
 			b, err := os.ReadFile(path)
@@ -228,6 +229,27 @@ func TestFAT(t *testing.T) {
 			clear(b[:512])
 			if v, err := Open(bytes.NewReader(b), 0, int64(len(b))); err != nil || v.Format != FAT32 {
 				t.Errorf("%+v, %v", v, err)
+			}
+		}
+
+		// All that is free is written over: of what was deleted nothing is left, and it is said where it was.
+		var free int64
+		for x := range v.Unallocated() {
+			free += x.Length
+		}
+		over := filepath.Join(t.TempDir(), "over it all.bin")
+		if err := os.WriteFile(over, bytes.Repeat([]byte{0xee}, int(free)), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		run(t, "mcopy", "-i", path, over, "::/")
+		v, _, deleted = listed(t, path, 0)
+		for p, f := range deleted {
+			var again int64
+			for _, e := range f.Reused {
+				again += e.Length
+			}
+			if f.Size > 0 && (f.Complete != Part || again != (f.Size+v.Cluster-1)/v.Cluster*v.Cluster) {
+				t.Errorf("FAT%s: %s, %d bytes: %s, %d of them in use again: %s", c.width, p, f.Size, f.Complete, again, f.Why)
 			}
 		}
 

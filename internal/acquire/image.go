@@ -106,6 +106,9 @@ func (q *Acquirer) imageFile(ctx context.Context, t *run.Task, a *store.Acquisit
 			stored += e.Length
 		}
 	}
+	for _, e := range x.Reused {
+		found.Reused = append(found.Reused, [2]int64{e.Offset, e.Length})
+	}
 	if x.Size-stored > 1<<30 {
 		return q.Store.AddFaults(ctx, t.Run, a, asFault(at, fmt.Sprintf("it claims %d bytes, of which %d are stored, and is not read", x.Size, stored)))
 	}

@@ -70,6 +70,7 @@ type Found struct {
 	Why      string     `json:"why,omitempty"`
 	Changed  string     `json:"changed,omitempty"` // local, ISO 8601, where the zone is not stored
 	Extents  [][2]int64 `json:"extents"`           // offset, length; the offset -1 is of what is not stored
+	Reused   [][2]int64 `json:"reused,omitempty"`  // what it had, and is in use again
 }
 
 // Gone says of a file that is not live how it was found, "" of others.

@@ -42,6 +42,9 @@ type Record struct {
 	Table         string  `db:"tab"` // of its origin
 	RowID         *string `db:"row_id"`
 	Page          int64
+	Latitude      *float64 // degrees, of a record with a place
+	Longitude     *float64
+	Accuracy      *float64   // metres
 	Body          string     // the whole record, JSON
 	ExhibitRef    string     `db:"exhibit_ref"`
 	AcqNo         int        `db:"acq_no"`
@@ -70,7 +73,12 @@ type Filter struct {
 	State    string // a state's name, or "below" for all that was deleted
 	Words    string
 	Marked   bool
+	Placed   bool  // that have a place
+	Near     *Near // and it is near this one
 }
+
+// Near is what lies at most so many metres from a place, along a sphere: which is right to half a percent.
+type Near struct{ Latitude, Longitude, Metres float64 }
 
 // where writes a filter as SQL over r and m.
 func (s *Store) where(ctx context.Context, f *Filter, timed bool) (string, []any, error) {
@@ -157,6 +165,15 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	if f.Marked {
 		q += " AND m.record_id IS NOT NULL"
 	}
+	if f.Placed || f.Near != nil {
+		q += " AND r.latitude IS NOT NULL"
+	}
+	if n := f.Near; n != nil {
+		args = append(args, n.Latitude, n.Longitude, n.Metres)
+		k := len(args)
+		q += fmt.Sprintf(` AND 2 * 6371008.8 * asin(sqrt(least(1, power(sin(radians(r.latitude - $%[1]d) / 2), 2)
+  + cos(radians($%[1]d)) * cos(radians(r.latitude)) * power(sin(radians(r.longitude - $%[2]d) / 2), 2)))) <= $%[3]d`, k-2, k-1, k)
+	}
 	return q, args
 }
 
@@ -208,6 +225,17 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 		}
 	}, recordSelect+q, args...)
 	return out, next, err
+}
+
+// Placed lists the records of a filter that have a place and a time, in their order, without their bodies, limit at most.
+func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Record, err error) {
+	f.Placed = true
+	q, args, err := s.where(ctx, &f, true)
+	if err != nil {
+		return nil, err
+	}
+	args = append(args, limit)
+	return s.records(ctx, f.CaseID, "listing places", nil, strings.Replace(recordSelect, "coalesce(w.body, '')", "''", 1)+q+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d", len(args)), args...)
 }
 
 // records lists records that may be seen: each passes the gate as the authorities are
@@ -332,7 +360,7 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	by := q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
 	if f.Words != "" {
 		err = s.byWords(ctx, &rows, bin+"count(*) AS n"+f.countFrom()+by, args...)
-	} else if f.Marked || len(f.Parties) > 0 || stride < 2*time.Hour.Microseconds() {
+	} else if f.Marked || f.Placed || f.Near != nil || len(f.Parties) > 0 || stride < 2*time.Hour.Microseconds() {
 		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
 	} else { // kept counts, but of hours in which a bin begins, or the window ends
 		args = append(args, n, f.To)

@@ -56,8 +56,9 @@ type chart struct {
 	Lanes                 []lane
 	Empty                 bool
 	Zoomed                bool
+	Folded                bool    // to one lane of all kinds
+	Fold                  string  // address with it the other way round
 	StripX, StripW        float64 // of the strip that shows where in the whole the window lies
-	Here                  float64 // x of the chosen record, 0 if none
 	All, Deep             int     // records of the lanes that are on, and those of them below the waterline
 }
 
@@ -101,8 +102,16 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 	}
 	opened := record.Group(p.Query.Get("open"))
 	of := laneKinds(kinds, opened)
+	ch.Folded = folded(p)
+	if ch.Fold = p.Keep("chart", "strip", "after", ""); ch.Folded {
+		ch.Fold = p.Keep("chart", "lanes", "after", "")
+		of = [][]record.Kind{kinds}
+	}
 	lanes := timeline.Lanes(slices.DeleteFunc(counts, func(c timeline.Count) bool { return left(of, f.Kinds, c.Kind) }), bins, of)
 	rm := roomFor(len(lanes))
+	if ch.Folded {
+		rm = room{16, 12}
+	}
 	x := func(t time.Time) float64 {
 		return chartX0 + w.Place(t)*span
 	}
@@ -115,6 +124,11 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		shown := len(f.Kinds) == 0 || slices.ContainsFunc(l.Kinds, func(k record.Kind) bool { return slices.Contains(f.Kinds, string(k)) })
 		d := lane{Title: l.Kinds[0].Plural(), Y: y, Above: l.Above, Below: l.Below, On: shown, Many: len(l.Kinds), Toggle: toggle(p, kinds, f.Kinds, l.Kinds)}
 		switch group := l.Kinds[0].About().Group; {
+		case ch.Folded:
+			d.Title, d.Toggle = "All kinds", ch.Fold
+			if len(f.Kinds) > 0 {
+				d.Title = "Chosen kinds"
+			}
 		case len(l.Kinds) > 1:
 			d.Title, d.Open = group.Title(), p.Keep("open", string(group), "after", "")
 		case group == opened && len(ch.Lanes) == slices.IndexFunc(of, func(ks []record.Kind) bool { return ks[0].About().Group == opened }):
@@ -137,6 +151,17 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		ch.StripW = max(3, at(w.To)-ch.StripX)
 	}
 	return ch, nil
+}
+
+// folded reports whether the chart is one lane: as the address says, else where a view needs the room.
+func folded(p *frame.Page) bool {
+	switch p.Query.Get("chart") {
+	case "lanes":
+		return false
+	case "strip":
+		return true
+	}
+	return viewOf(p) != ""
 }
 
 // bars draws a lane's bins. Heights grow a little slower than the count, and

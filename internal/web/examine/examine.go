@@ -64,6 +64,9 @@ type content struct {
 	Applied  bool           // times are put right by that
 	clocks   []clock
 	regions  []string // those that are asked for, all if there are none
+	View     string   // which view of the records is shown, "" for the list
+	Talk     *conversation
+	Map      *places
 	// Records that lie years before and after all others, and the span that holds all.
 	Before, After int64
 	Farthest      timeline.Window
@@ -94,8 +97,8 @@ func (a pages) page(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	p.Content = v
-	return a.Render(c, files, p, "examine.html")
+	p.Content, p.Views = v, views(p, v.View)
+	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html")
 }
 
 // Wants reports whether a region of the page is asked for: a script that swaps some names them.
@@ -104,7 +107,7 @@ func (v *content) Wants(region string) bool {
 }
 
 func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
-	v := &content{Filter: readFilter(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
+	v := &content{Filter: readFilter(p), View: viewOf(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
 	v.clocks, v.Measured = clocks(p)
 	if h := p.Query.Get("person"); h != "" {
 		all, err := a.Store.People(c.Request.Context(), p.Case.ID)
@@ -123,11 +126,14 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 		}
 	}
 	var err error
-	if r := p.Query.Get("r"); r != "" && (v.Wants("pane") || v.Wants("drawer")) {
+	if r := p.Query.Get("r"); r != "" && (v.Wants("pane") || v.Wants("drawer") || v.View != "") {
 		v.Chosen, err = a.choose(c, p, v, r, p.Query.Get("o") != "")
 		if errors.Is(err, store.ErrNotFound) {
 			p.Fault, err = "There is no such record in this case.", nil
 		}
+	}
+	if err == nil && v.View != "" && v.Wants("list") {
+		err = a.view(c.Request.Context(), p, v)
 	}
 	return v, err
 }
@@ -149,7 +155,7 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 			return err
 		}
 	}
-	if v.Wants("list") {
+	if v.Wants("list") && v.View == "" {
 		if err := a.columns(ctx, v); err != nil {
 			return err
 		}
@@ -239,7 +245,7 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 // readFilter reads the filter from the address. In the words, kind: and state:
 // narrow, and the rest is looked for.
 func readFilter(p *frame.Page) store.Filter {
-	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), Marked: p.Query.Get("marked") != "", State: p.Query.Get("state")}
+	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), Marked: p.Query.Get("marked") != "", State: p.Query.Get("state"), Near: readNear(p.Query.Get("near"))}
 	f.Kinds = slices.DeleteFunc(strings.Split(p.Query.Get("kind"), ","), func(s string) bool { return s == "" })
 	var words []string
 	for w := range strings.FieldsSeq(p.Query.Get("q")) {

@@ -103,7 +103,7 @@ func (a pages) people(c *gin.Context, fault error) error {
 	}
 	slices.SortStableFunc(v.Lines, func(x, y personLine) int { return int(min(max(y.N-x.N, -1), 1)) })
 	v.Lines = v.Lines[:min(len(v.Lines), shownPeople)]
-	p.Content = v
+	p.Content, p.Views = v, views(p, "people")
 	return a.Render(c, files, p, "people.html")
 }
 

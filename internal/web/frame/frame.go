@@ -75,6 +75,7 @@ type Page struct {
 	Now      time.Time
 	Query    url.Values
 	Path     string
+	Views    []View        // of the stage, if it has several
 	Posted   bool          // the page answers a form that was refused
 	Alarms   []store.Alarm // what is not as the ledger or the vault says
 	NoPower  string        // why nothing new may be read, "" if an authority is in force
@@ -96,6 +97,12 @@ type Stage struct {
 	Why        string
 	Open       bool
 	Closed     bool // to who is signed in
+}
+
+// View is a way to look at what a stage shows.
+type View struct {
+	Key, Name, Path string
+	Open            bool
 }
 
 // Refuse shows on the page why what was asked for is refused. A nil error

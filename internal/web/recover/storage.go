@@ -15,10 +15,10 @@ import (
 )
 
 // What the places of a storage image are used for; of a cell that has several the first of these is drawn.
-var storageUses = []string{"unread", "carved", "deleted", "live", "tables", "free", "outside"}
+var storageUses = []string{"unread", "carved", "again", "deleted", "live", "tables", "free", "outside"}
 
 // storageUse says each of them in words.
-var storageUse = map[string]string{"unread": "could not be read", "carved": "a file known by its structure alone", "deleted": "a deleted file", "live": "a live file", "tables": "the volume's own tables and folders", "free": "not in use", "outside": "of no volume"}
+var storageUse = map[string]string{"unread": "could not be read", "carved": "a file known by its structure alone", "deleted": "a deleted file", "again": "in use, and was a deleted file's before", "live": "a live file", "tables": "the volume's own tables and folders", "free": "not in use", "outside": "of no volume"}
 
 const (
 	mapColumns = 64
@@ -129,8 +129,9 @@ func (a pages) storage(c *gin.Context) error {
 	if v.At >= 0 {
 		cell := v.Cells[(v.At-v.From)/v.Span]
 		v.Use = cell.Use
+		lies := func(e [2]int64) bool { return e[0] >= 0 && e[0] < cell.End && e[0]+e[1] > cell.At }
 		for _, f := range found {
-			if !slices.ContainsFunc(f.Found.Extents, func(e [2]int64) bool { return e[0] >= 0 && e[0] < cell.End && e[0]+e[1] > cell.At }) {
+			if !slices.ContainsFunc(f.Found.Extents, lies) && !slices.ContainsFunc(f.Found.Reused, lies) {
 				continue
 			}
 			if len(v.Chosen) == shownFiles {
@@ -222,12 +223,19 @@ func (v *storageMap) fill(found []store.File, unread []store.Unread) map[string]
 				add(f.Found.State, e[0], e[1])
 			}
 		}
+		for _, e := range f.Found.Reused {
+			add("again", e[0], e[1])
+			for _, own := range f.Found.Extents { // which are not its any more
+				counts[f.Found.State] -= max(0, min(e[0]+e[1], own[0]+own[1], v.To)-max(e[0], own[0], v.From))
+			}
+		}
 	}
 	for _, u := range unread {
 		add("unread", u.From, u.To-u.From)
 	}
 	// What is of files is in use or is not, which has been counted, too.
 	counts["tables"] -= min(counts["live"], counts["tables"])
+	counts["live"] -= min(counts["again"], counts["live"])
 	counts["free"] -= min(counts["deleted"]+counts["carved"], counts["free"])
 	for i := range n {
 		cell := storageCell{X: int(i%mapColumns) * mapCell, Y: int(i/mapColumns) * mapCell, At: v.From + i*v.Span, End: min(v.From+(i+1)*v.Span, v.To), Use: "outside"}

@@ -72,7 +72,7 @@
     const width = Math.round(svg?.getBoundingClientRect().width ?? 0);
     if (!width || Math.abs(width - svg.viewBox.baseVal.width) < 8) return;
     document.cookie = `width=${width}; path=/; max-age=31536000; samesite=strict`;
-    if (width >= 1000 && width <= 4000) Crosswind.visit(location.href, { push: false, regions: ["chart"] });
+    if (width >= 1000 && width <= 4000) Crosswind.visit(location.href, { push: false, asked: false, regions: ["chart"] });
   }
   let settled = 0;
   window.addEventListener("resize", () => {
@@ -151,5 +151,26 @@
       event.preventDefault();
       act();
     }
+  });
+
+  // The way between fixes is drawn leg by leg, in ten seconds.
+  document.addEventListener("click", (event) => {
+    const button = event.target.closest("[data-play]");
+    if (!button) return;
+    const ways = [...document.querySelectorAll(".way")].sort((a, b) => a.dataset.at - b.dataset.at);
+    ways.forEach((w) => w.classList.add("later"));
+    button.disabled = true;
+    let n = 0;
+    const timer = setInterval(
+      () => {
+        ways[n++]?.classList.remove("later");
+        button.textContent = n < ways.length ? new Date(+ways[n].dataset.at).toISOString().slice(0, 16).replace("T", " ") + "Z" : "play";
+        if (n >= ways.length || !button.isConnected) {
+          clearInterval(timer);
+          button.disabled = false;
+        }
+      },
+      Math.min(500, 10000 / ways.length),
+    );
   });
 })();

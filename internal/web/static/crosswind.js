@@ -12,15 +12,26 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
 
 // visit fetches an address of this site and puts the named regions of the page
 // that comes in place of those that are shown.
-let visits = 0;
-// If nobody asked for it, what is being typed into is left alone.
+let visits = 0, // that somebody asked for
+  looks = 0, // that a page does by itself
+  under = 0; // that somebody asked for and that have not come yet
+// If nobody asked for it, what is being typed into is left alone, and it gives way to what was asked for.
 Crosswind.visit = async function (url, { push = true, regions = null, asked = true } = {}) {
-  const mine = ++visits;
+  if (!asked && under) return;
+  const mine = asked ? ++visits : visits,
+    look = asked ? 0 : ++looks;
+  const overtaken = () => mine !== visits || (!asked && look !== looks);
+  under += asked;
+  let answer, page;
   const headers = { Accept: "text/html" };
   if (regions) headers["Crosswind-Regions"] = regions.join(" ");
-  const answer = await fetch(url, { headers });
-  const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-  if (mine !== visits) return; // a later one has overtaken it
+  try {
+    answer = await fetch(url, { headers });
+    page = new DOMParser().parseFromString(await answer.text(), "text/html");
+  } finally {
+    under -= asked;
+  }
+  if (overtaken()) return;
   if (!answer.ok || !page.querySelector("[data-region]")) {
     if (asked) location.assign(url);
     return;
@@ -144,6 +155,8 @@ document.addEventListener("keydown", (event) => {
   } else if (act) {
     event.preventDefault();
     act();
+  } else if (/^[a-z]$/.test(event.key)) {
+    document.querySelector(`a[data-key="${event.key}"]`)?.click();
   } else if (/^[1-6]$/.test(event.key)) {
     document.querySelector(`a[data-stage="${event.key}"]`)?.click();
   }

@@ -1,0 +1,371 @@
+package examine
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"crosswind/core/backup"
+	"crosswind/core/record"
+	"crosswind/core/talk"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/sergi/go-diff/diffmatchpatch"
+)
+
+const (
+	before      = 40  // messages of a conversation before and after the chosen one
+	saidAtMost  = 300 // of another source between these
+	columns     = 3
+	shownTalks  = 80
+	silence     = 10 * time.Minute // from which on it is told in words
+	besideParam = "beside"
+)
+
+// conversation is the view in which a conversation is read as its sources have it, side by side.
+type conversation struct {
+	Talks   []talkLine // to choose from, if none is chosen
+	Title   string
+	Columns []column
+	Lines   []saidLine
+	Further []further // sources that have it, too, and are not shown
+	Earlier string    // addresses at which it goes on, "" at its ends
+	Later   string
+	N       int
+	Below   int
+	Only    int // lines that the first source does not have
+	Gone    []string
+}
+
+type talkLine struct {
+	store.Talk
+	Ref, Title string
+	AcqNo      int
+	Address    string
+}
+
+// column is a source's side of the conversation.
+type column struct {
+	Ref    string
+	AcqNo  int
+	Title  string
+	Said   string // how and when the source was made
+	Made   time.Time
+	Drop   string // address without it, "" of the first
+	talk   store.Talk
+	lives  bool
+	device string
+	all    []store.Record
+}
+
+type further struct{ Words, Address string }
+
+// saidLine is a line of the conversation: a cell for each column.
+type saidLine struct {
+	At      time.Time
+	Day     string // if it is another than that of the line before
+	Silence string // since the line before, if it is long
+	Gap     int    // 0 to 3: since the line before, if it is not
+	Cells   []saidCell
+}
+
+type saidCell struct {
+	*store.Record
+	Older   []olderText
+	Missing string // why there is nothing, in words
+	Gone    bool   // something was there
+}
+
+// olderText is an earlier version of what was said, as what was taken out of it and put into it since.
+type olderText struct {
+	*store.Record
+	Pieces []piece
+}
+
+type piece struct{ Text, As string }
+
+func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*conversation, error) {
+	var r *store.Record
+	if v.Chosen != nil {
+		r = &v.Chosen.Record
+	}
+	if r == nil || !r.Kind.About().InTalk || r.Thread == "" || r.At == nil {
+		return a.talks(ctx, p, v)
+	}
+	k := &conversation{Title: v.Chosen.Called()}
+	asStored, err := a.Store.RecordByID(ctx, p.Case.ID, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	own, err := a.Store.Around(ctx, asStored, before)
+	if err != nil || len(own) == 0 {
+		return k, err
+	}
+	from, to := *own[0].At, *own[len(own)-1].At
+	at := slices.IndexFunc(own, func(x store.Record) bool { return x.ID == r.ID })
+	if at >= before-1 {
+		k.Earlier = p.Keep("r", fmt.Sprint(own[0].ID), "o", "")
+	}
+	if len(own)-1-at >= before {
+		k.Later = p.Keep("r", fmt.Sprint(own[len(own)-1].ID), "o", "")
+	}
+	acqs := map[int64]*store.Acquisition{}
+	add := func(t store.Talk, all []store.Record) error {
+		acq := acqs[t.AcquisitionID]
+		if acq == nil {
+			if acq, err = a.Store.AcquisitionByID(ctx, t.AcquisitionID); err != nil {
+				return err
+			}
+			acqs[t.AcquisitionID] = acq
+		}
+		if len(all) == 0 {
+			return nil
+		}
+		c := column{Ref: all[0].ExhibitRef, AcqNo: acq.Number, Made: made(acq), talk: t, lives: acq.LiveOnly, device: fmt.Sprint(t.ExhibitID), all: all}
+		c.Title = all[0].ThreadTitle
+		if c.Said = acq.Method; !c.Made.IsZero() {
+			c.Said += ", " + c.Made.In(p.Zone).Format("2 Jan 2006 15:04")
+		}
+		of(v.clocks, t.ExhibitID).right(c.all)
+		k.Columns = append(k.Columns, c)
+		return nil
+	}
+	base := store.Talk{AcquisitionID: asStored.AcquisitionID, ExhibitID: asStored.ExhibitID, DB: asStored.DB, Thread: asStored.Thread, Kind: asStored.Kind}
+	if err := add(base, own); err != nil {
+		return nil, err
+	}
+	others, err := a.Store.Beside(ctx, asStored, from, to)
+	if err != nil {
+		return nil, err
+	}
+	others = slices.DeleteFunc(others, func(t store.Talk) bool {
+		return p.ExhibitID() != 0 && t.ExhibitID != p.ExhibitID() || t.Shared < 2 && t.ExhibitID != base.ExhibitID
+	})
+	shown := beside(p, base, others)
+	for _, i := range shown {
+		all, err := a.Store.Said(ctx, p.Case.ID, others[i], from.Add(-talk.Apart), to.Add(talk.Apart), saidAtMost)
+		if err == nil {
+			err = add(others[i], all)
+		}
+		if err != nil {
+			return nil, err
+		}
+		if n := len(k.Columns) - 1; n > 0 {
+			var rest []string
+			for _, j := range shown {
+				if j != i {
+					rest = append(rest, fmt.Sprint(others[j].Record))
+				}
+			}
+			k.Columns[n].Drop = p.Keep(besideParam, cmp.Or(strings.Join(rest, ","), "none"), "o", "")
+		}
+	}
+	for i, t := range others {
+		if slices.Contains(shown, i) {
+			continue
+		}
+		x, err := a.Store.RecordByID(ctx, p.Case.ID, t.Record)
+		if err != nil {
+			continue // what may not be seen is not offered
+		}
+		ids := []string{fmt.Sprint(t.Record)}
+		if len(shown) > 0 {
+			ids = append(ids, fmt.Sprint(others[shown[0]].Record))
+		}
+		k.Further = append(k.Further, further{fmt.Sprintf("%s acquisition %d", x.ExhibitRef, x.AcqNo), p.Keep(besideParam, strings.Join(ids, ","), "o", "")})
+	}
+	k.align(p.Zone, from.Add(-of(v.clocks, base.ExhibitID).Off), to.Add(-of(v.clocks, base.ExhibitID).Off))
+	return k, nil
+}
+
+// Called is what a conversation is called.
+func (k *chosen) Called() string {
+	return cmp.Or(k.ThreadTitle, k.Whole.Fact("Title").Value, "Conversation "+k.Thread)
+}
+
+// made is when a source was made: as it says, or when reading it ended.
+func made(acq *store.Acquisition) time.Time {
+	var l backup.Label
+	if err := json.Unmarshal(acq.Facts, &l); err == nil && !l.Made.IsZero() {
+		return l.Made
+	}
+	if acq.EndedAt != nil {
+		return *acq.EndedAt
+	}
+	return time.Time{}
+}
+
+// beside chooses the sources that stand beside the first: those that the address names, else the other device's and an
+// older one of the same device, with most that is the same.
+func beside(p *frame.Page, base store.Talk, others []store.Talk) (out []int) {
+	if s := p.Query.Get(besideParam); s != "" {
+		for _, id := range strings.Split(s, ",") {
+			n, err := strconv.ParseInt(id, 10, 64)
+			if i := slices.IndexFunc(others, func(t store.Talk) bool { return t.Record == n }); err == nil && i >= 0 && !slices.Contains(out, i) && len(out) < columns-1 {
+				out = append(out, i)
+			}
+		}
+		return out
+	}
+	for _, same := range []bool{true, false} {
+		if i := slices.IndexFunc(others, func(t store.Talk) bool { return (t.ExhibitID == base.ExhibitID) == same }); i >= 0 {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// align makes the lines of the columns, of what the first has between two times.
+func (k *conversation) align(zone *time.Location, from, to time.Time) {
+	var sources []talk.Source
+	for _, c := range k.Columns {
+		s := talk.Source{Device: c.device, Made: c.Made, Lives: c.lives}
+		for _, r := range c.all {
+			x := talk.Said{At: *r.At, What: said(&r), Alive: r.State == record.Intact, Older: r.State == record.Earlier}
+			if r.RowID != nil {
+				x.Row = r.DB + "\x00" + r.Table + "\x00" + *r.RowID
+			}
+			s.Said = append(s.Said, x)
+		}
+		sources = append(sources, s)
+	}
+	var last time.Time
+	day := ""
+	for _, l := range talk.Align(sources) {
+		if l.Has[0] < 0 && (l.At.Before(from) || l.At.After(to)) {
+			continue
+		}
+		x := saidLine{At: l.At}
+		if d := frame.Day(l.At, zone); d != day {
+			x.Day, day = d, d
+		}
+		if gap := l.At.Sub(last); last.IsZero() {
+		} else if gap >= silence {
+			x.Silence = long(gap)
+		} else {
+			x.Gap = int(min(gap/(2*time.Minute), 3))
+		}
+		last = l.At
+		k.N++
+		for s, i := range l.Has {
+			c := saidCell{}
+			if i >= 0 {
+				c.Record = &k.Columns[s].all[i]
+			} else {
+				c.Missing, c.Gone = missing(&l, sources, s, zone)
+			}
+			for _, o := range l.Older[s] {
+				old := &k.Columns[s].all[o]
+				c.Older = append(c.Older, olderText{old, differs(old.Summary, c.Record.Summary)})
+			}
+			x.Cells = append(x.Cells, c)
+		}
+		switch {
+		case x.Cells[0].Record == nil:
+			k.Only++
+		case x.Cells[0].State.Below():
+			k.Below++
+		}
+		if x.Cells[0].Record == nil || x.Cells[0].State != record.Intact {
+			if a, b, ok := l.Gone(sources, 0); ok {
+				if s := between(a, b, zone); !slices.Contains(k.Gone, s) {
+					k.Gone = append(k.Gone, s)
+				}
+			}
+		}
+		k.Lines = append(k.Lines, x)
+	}
+}
+
+// said is what stands for what was said, when two sources are compared.
+func said(r *store.Record) string {
+	if r.Summary != "" || r.Body == "" {
+		return r.Summary
+	}
+	w, err := r.Whole()
+	if err != nil {
+		return ""
+	}
+	var all []string
+	for _, a := range w.Attachments {
+		all = append(all, cmp.Or(a.SHA256, a.Name))
+	}
+	return strings.Join(all, " ")
+}
+
+func missing(l *talk.Line, sources []talk.Source, s int, zone *time.Location) (why string, gone bool) {
+	if from, to, ok := l.Gone(sources, s); ok {
+		return "gone between " + between(from, to, zone), true
+	}
+	switch src := sources[s]; {
+	case !src.Made.IsZero() && l.At.After(src.Made):
+		return "after this source was made", false
+	case src.Lives:
+		return "not among its live records", true
+	}
+	return "not here", true
+}
+
+func between(from, to time.Time, zone *time.Location) string {
+	const form = "2 Jan 15:04"
+	return from.In(zone).Format(form) + " and " + to.In(zone).Format(form)
+}
+
+// long writes a span of time in its two largest units.
+func long(d time.Duration) string {
+	days, d := int(d/(24*time.Hour)), d%(24*time.Hour)
+	hours, minutes := int(d/time.Hour), int(d%time.Hour/time.Minute)
+	switch {
+	case days == 1:
+		return fmt.Sprintf("1 day %d h", hours)
+	case days > 1:
+		return fmt.Sprintf("%d days %d h", days, hours)
+	case hours > 0:
+		return fmt.Sprintf("%d h %02d min", hours, minutes)
+	}
+	return fmt.Sprintf("%d min", minutes)
+}
+
+// maxDiffered bounds the texts of which the difference is worked out.
+const maxDiffered = 20_000
+
+// differs says how a text became another.
+func differs(old, now string) (out []piece) {
+	if len(old)+len(now) > maxDiffered {
+		return []piece{{old, ""}}
+	}
+	d := diffmatchpatch.New()
+	d.DiffTimeout = 50 * time.Millisecond
+	for _, x := range d.DiffCleanupSemantic(d.DiffMain(old, now, false)) {
+		as := map[diffmatchpatch.Operation]string{diffmatchpatch.DiffDelete: "del", diffmatchpatch.DiffInsert: "ins"}[x.Type]
+		out = append(out, piece{x.Text, as})
+	}
+	return out
+}
+
+// talks lists the conversations of what is filtered, to choose from.
+func (a pages) talks(ctx context.Context, p *frame.Page, v *content) (*conversation, error) {
+	all, err := a.Store.Talks(ctx, v.Filter, shownTalks)
+	if err != nil {
+		return nil, err
+	}
+	k := &conversation{}
+	for _, t := range all {
+		r, err := a.Store.RecordByID(ctx, p.Case.ID, t.Record)
+		if err != nil {
+			return nil, err
+		}
+		w, err := r.Whole()
+		if err != nil {
+			return nil, err
+		}
+		k.Talks = append(k.Talks, talkLine{t, r.ExhibitRef, (&chosen{Record: *r, Whole: w}).Called(), r.AcqNo, p.Keep("r", fmt.Sprint(t.Record), "o", "", besideParam, "")})
+	}
+	return k, nil
+}

@@ -1,0 +1,52 @@
+package examine
+
+import (
+	"context"
+	"slices"
+
+	"crosswind/internal/web/frame"
+)
+
+// viewNames are the views of what is filtered, with their keys. The list is the first.
+var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}}
+
+// viewOf is which view the address asks for, "" for the list and what is no view.
+func viewOf(p *frame.Page) string {
+	s := p.Query.Get("view")
+	if s == viewNames[0][1] || !slices.ContainsFunc(viewNames, func(v [2]string) bool { return v[1] == s }) {
+		return ""
+	}
+	return s
+}
+
+// views are the views with their addresses, which keep what is filtered and chosen.
+func views(p *frame.Page, open string) (out []frame.View) {
+	if open == "" {
+		open = viewNames[0][1]
+	}
+	for _, v := range viewNames {
+		x := frame.View{Key: v[0], Name: v[1], Open: v[1] == open}
+		base := "/case/" + p.Case.Reference
+		switch v[1] {
+		case viewNames[0][1]:
+			x.Path = frame.Address(base+"/examine", p.Query, "view", "", "o", "", "after", "", "of", "", "named", "")
+		case "people":
+			x.Path = frame.Address(base+"/people", p.Query, "view", "", "o", "", "after", "")
+		default:
+			x.Path = frame.Address(base+"/examine", p.Query, "view", v[1], "o", "", "after", "", "of", "", "named", "")
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// view readies the view that is shown beside the chart.
+func (a pages) view(ctx context.Context, p *frame.Page, v *content) (err error) {
+	switch v.View {
+	case "conversation":
+		v.Talk, err = a.conversation(ctx, p, v)
+	case "places":
+		v.Map, err = a.places(ctx, p, v)
+	}
+	return err
+}
