@@ -80,6 +80,8 @@ type About struct {
 	// not of somebody unknown. Nobody is of kinds that never name anybody, so that of what is left of
 	// one nobody was lost.
 	Alone, Nobody bool
+	// Seen is of kinds that are pictures or films.
+	Seen bool
 	// Card is of kinds that name people: the text is the name of whoever its handles reach.
 	Card bool
 }
@@ -105,15 +107,15 @@ func init() {
 	Register(About{Kind: "reminder", Title: "Reminder", Plural: "Reminders", Group: Plans, Time: "due", Party: "With", Nobody: true, Columns: []string{Outcome}})
 	Register(About{Kind: Jotting, Title: "Note", Plural: "Notes", Group: Plans, Time: "changed", Party: "Of", Nobody: true, Says: []string{Locked},
 		Further: []string{Locked, WithAttachments}})
-	Register(About{Kind: Photograph, Title: "Photograph", Plural: "Photographs", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+	Register(About{Kind: Photograph, Seen: true, Title: "Photograph", Plural: "Photographs", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{AtPlace, MadeBy}, Further: []string{WithAttachments, Pixels}})
-	Register(About{Kind: Video, Title: "Video", Plural: "Videos", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+	Register(About{Kind: Video, Seen: true, Title: "Video", Plural: "Videos", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{Duration, AtPlace, MadeBy}, Further: []string{WithAttachments, Pixels}})
 	Register(About{Kind: Recording, Title: "Recording", Plural: "Recordings", Group: Media, Time: "made", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{Duration, MadeBy}, Further: []string{WithAttachments}})
 	Register(About{Kind: Music, Title: "Music", Plural: "Music", Group: Media, Time: "made", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{"Artist", "Album", Duration}, Further: []string{WithAttachments}})
-	Register(About{Kind: "thumbnail", Wordless: true, Title: "Thumbnail", Plural: "Thumbnails", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+	Register(About{Kind: "thumbnail", Seen: true, Wordless: true, Title: "Thumbnail", Plural: "Thumbnails", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{OfFile, WithAttachments}, Columns: []string{OfFile}, Further: []string{WithAttachments}})
 	Register(About{Kind: Document, Title: "Document", Plural: "Documents", Group: Files, Time: "changed", Party: "Of", Nobody: true,
 		Says: []string{Title, WithAttachments}, Columns: []string{"Author"}, Further: []string{"made", Title, WithAttachments}})

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"crosswind/core/fieldmap"
+	"crosswind/core/gap"
 	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
@@ -28,10 +29,12 @@ type mapping struct {
 	others map[string]int64 // rows that no reading makes records of, by origin in words
 	list   []store.FoundRow
 	rows   int
+	ids    map[string][]int64 // of recovered rows, by table
+	held   map[record.Kind][]int64
 }
 
 func newMapping(s *salvage.Survey, src *fieldmap.Source) *mapping {
-	m := &mapping{survey: s, source: src, of: map[string]int{}, tally: map[[2]string]*store.Tally{}, others: map[string]int64{},
+	m := &mapping{survey: s, source: src, of: map[string]int{}, tally: map[[2]string]*store.Tally{}, others: map[string]int64{}, ids: map[string][]int64{}, held: map[record.Kind][]int64{},
 		cells: make([]byte, store.MapCell*int(s.File().Pages))}
 	for n := range s.File().Pages {
 		use, table := s.Page(n + 1)
@@ -88,6 +91,9 @@ func (m *mapping) row(r *salvage.Row) {
 // record takes in a record.
 func (m *mapping) record(r *record.Record) {
 	o := r.Origin()
+	if r.State == record.Held && o.RowID != nil {
+		m.held[r.Kind] = append(m.held[r.Kind], int64(*o.RowID))
+	}
 	if o.Place == "live" {
 		return
 	}
@@ -103,6 +109,9 @@ func (m *mapping) record(r *record.Record) {
 
 func (m *mapping) add(f store.FoundRow, copies int, fields func() any) {
 	m.rows++
+	if f.RowID != nil {
+		m.ids[f.Tab] = append(m.ids[f.Tab], *f.RowID)
+	}
 	k := [2]string{f.Tab, f.Origin}
 	if m.tally[k] == nil {
 		m.tally[k] = &store.Tally{Table: f.Tab, Origin: f.Origin}
@@ -140,4 +149,22 @@ func (m *mapping) pageMap(outside []string) (*store.PageMap, error) {
 	slices.SortFunc(tally, func(a, b *store.Tally) int { return strings.Compare(a.Table+"\x00"+a.Origin, b.Table+"\x00"+b.Origin) })
 	b, err := json.Marshal(tally)
 	return &store.PageMap{PageSize: m.survey.File().PageSize, Pages: int64(len(m.cells) / store.MapCell), Cells: m.cells, Tables: m.tables, Tally: b, Rows: m.list}, err
+}
+
+// numbers works out what the numbers of those tables say of which a map makes records. A holding area keeps the numbers
+// of the tables whose rows it holds: it is none of these, and what it holds is not missing there.
+func (m *mapping) numbers(of *fieldmap.Map) ([]*gap.Numbers, error) {
+	var tables []string
+	known := map[string][]int64{}
+	for _, r := range of.Readings {
+		if r.State == record.Held {
+			continue
+		}
+		if !slices.Contains(tables, r.Table) {
+			tables = append(tables, r.Table)
+			known[r.Table] = slices.Clone(m.ids[r.Table])
+		}
+		known[r.Table] = append(known[r.Table], m.held[r.Kind]...)
+	}
+	return gap.Tables(m.survey.File(), tables, known)
 }

@@ -420,6 +420,12 @@ func (p *pass) records(ctx context.Context, gone *reading.File, db *Database, m 
 			return
 		}
 		p.logf("%s: %d recovered rows", res.Path, mapped.rows)
+		if p.full && m != nil {
+			var fault error
+			if res.Gaps, fault = mapped.numbers(m); fault != nil {
+				note(fault)
+			}
+		}
 		maps.Copy(origins, mapped.others)
 		var err1, err2 error
 		if res.Map, err1 = mapped.pageMap(res.Outside); err1 == nil {

@@ -388,3 +388,14 @@ func (s *Store) Images(ctx context.Context, acquisition int64, ending string) (o
 	err = s.list(ctx, &out, "listing the images", "SELECT path FROM acquired_file WHERE acquisition_id = $1 AND NOT content AND path LIKE '%' || $2 ORDER BY path", acquisition, ending)
 	return out, err
 }
+
+// LivePaths says which of some paths on the handset an acquisition has a file at that was there when it was acquired.
+func (s *Store) LivePaths(ctx context.Context, acquisition int64, paths []string) (map[string]bool, error) {
+	var there []string
+	err := s.list(ctx, &there, "looking for files", "SELECT DISTINCT real_path FROM acquired_file WHERE acquisition_id = $1 AND real_path = ANY($2) AND (found IS NULL OR found->>'state' = 'live')", acquisition, Array[string](paths).param())
+	out := map[string]bool{}
+	for _, p := range there {
+		out[p] = true
+	}
+	return out, err
+}

@@ -54,7 +54,7 @@ type Record struct {
 }
 
 // Whole gives the record with its origin.
-func (r *Record) Whole() (*record.Record, error) {
+func (r Record) Whole() (*record.Record, error) {
 	w := &record.Record{}
 	if err := json.Unmarshal([]byte(r.Body), w); err != nil {
 		return nil, fmt.Errorf("record %d: %w", r.ID, err)

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"crosswind/core/fieldmap"
+	"crosswind/core/gap"
 	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/core/search"
@@ -47,6 +48,8 @@ type RecoveredDatabase struct {
 	Withheld   json.RawMessage  // outside scope: why to how many
 	Whole      bool             // every byte was read, by a full pass
 	Map        *PageMap         `db:"-"`
+	Gaps       []*gap.Numbers   `db:"-"` // of a full pass
+	GapsKept   json.RawMessage  `db:"gaps"`
 	Outside    []string         `db:"-"` // UIDs of what is withheld: what was kept of it under an earlier scope goes
 	Members    fieldmap.Members `db:"-"` // who was seen in its conversations
 }
@@ -219,9 +222,13 @@ func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisitio
 		if ch, err = t.merge(c, a, d, r.By); err != nil {
 			return err
 		}
-		if err := t.exec("keeping what "+d.Path+" gave", "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld, whole, map_sha256) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9) "+
-			"ON CONFLICT (recovery_id, path) DO UPDATE SET field_map = excluded.field_map, live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld, whole = excluded.whole, map_sha256 = excluded.map_sha256",
-			d.RecoveryID, d.Path, d.FieldMap, d.Live, d.ByOrigin, d.Notes.param(), d.Withheld, d.Whole, d.MapSHA256); err != nil {
+		gaps, err := json.Marshal(slices.Concat([]*gap.Numbers{}, d.Gaps))
+		if err != nil {
+			return err
+		}
+		if err := t.exec("keeping what "+d.Path+" gave", "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld, whole, map_sha256, gaps) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) "+
+			"ON CONFLICT (recovery_id, path) DO UPDATE SET field_map = excluded.field_map, live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld, whole = excluded.whole, map_sha256 = excluded.map_sha256, gaps = excluded.gaps",
+			d.RecoveryID, d.Path, d.FieldMap, d.Live, d.ByOrigin, d.Notes.param(), d.Withheld, d.Whole, d.MapSHA256, json.RawMessage(gaps)); err != nil {
 			return err
 		}
 		if d.Map != nil {

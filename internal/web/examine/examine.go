@@ -67,6 +67,9 @@ type content struct {
 	View     string   // which view of the records is shown, "" for the list
 	Talk     *conversation
 	Map      *places
+	Gallery  *gallery
+	Network  *network
+	Gaps     *gaps
 	// Records that lie years before and after all others, and the span that holds all.
 	Before, After int64
 	Farthest      timeline.Window
@@ -98,7 +101,7 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	p.Content, p.Views = v, views(p, v.View)
-	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html")
+	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html")
 }
 
 // Wants reports whether a region of the page is asked for: a script that swaps some names them.
@@ -132,7 +135,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 			p.Fault, err = "There is no such record in this case.", nil
 		}
 	}
-	if err == nil && v.View != "" && v.Wants("list") {
+	if err == nil && v.View != "" && (v.Wants("list") || v.View == "people") {
 		err = a.view(c.Request.Context(), p, v)
 	}
 	return v, err

@@ -8,7 +8,7 @@ import (
 )
 
 // viewNames are the views of what is filtered, with their keys. The list is the first.
-var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}}
+var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"h", "gaps"}}
 
 // viewOf is which view the address asks for, "" for the list and what is no view.
 func viewOf(p *frame.Page) string {
@@ -26,15 +26,11 @@ func views(p *frame.Page, open string) (out []frame.View) {
 	}
 	for _, v := range viewNames {
 		x := frame.View{Key: v[0], Name: v[1], Open: v[1] == open}
-		base := "/case/" + p.Case.Reference
-		switch v[1] {
-		case viewNames[0][1]:
-			x.Path = frame.Address(base+"/examine", p.Query, "view", "", "o", "", "after", "", "of", "", "named", "")
-		case "people":
-			x.Path = frame.Address(base+"/people", p.Query, "view", "", "o", "", "after", "")
-		default:
-			x.Path = frame.Address(base+"/examine", p.Query, "view", v[1], "o", "", "after", "", "of", "", "named", "")
+		name := v[1]
+		if name == viewNames[0][1] {
+			name = ""
 		}
+		x.Path = frame.Address("/case/"+p.Case.Reference+"/examine", p.Query, "view", name, "o", "", "after", "", "of", "", "named", "")
 		out = append(out, x)
 	}
 	return out
@@ -45,6 +41,12 @@ func (a pages) view(ctx context.Context, p *frame.Page, v *content) (err error) 
 	switch v.View {
 	case "conversation":
 		v.Talk, err = a.conversation(ctx, p, v)
+	case "people":
+		v.Network, err = a.network(ctx, p, v)
+	case "gaps":
+		v.Gaps, err = a.gaps(ctx, p, v)
+	case "gallery":
+		v.Gallery, err = a.gallery(ctx, p, v)
 	case "places":
 		v.Map, err = a.places(ctx, p, v)
 	}

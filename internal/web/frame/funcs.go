@@ -20,7 +20,7 @@ import (
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "clock": Clock, "day": Day,
-	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "picture": isPicture, "film": isFilm, "sound": isSound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
 	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },
@@ -168,16 +168,16 @@ func dict(pairs ...any) map[string]any {
 	return m
 }
 
-// isPicture reports whether an attachment may be a picture, by its name or the media type that the
+// Picture reports whether an attachment may be a picture, by its name or the media type that the
 // source gives, or, of one without either, for that it lies within a row. What it is, only its bytes say.
-func isPicture(a record.Attachment) bool {
+func Picture(a record.Attachment) bool {
 	return has(a, "image/", ".jpg", ".jpeg", ".png", ".gif", ".webp") || len(a.Parts) > 0 && a.Type == "" && path.Ext(a.Name) == ""
 }
 
-// isFilm and isSound are isPicture for a film and a sound.
-func isFilm(a record.Attachment) bool { return has(a, "video/", ".mp4", ".mov", ".3gp", ".m4v") }
+// Film and Sound are Picture for a film and a sound.
+func Film(a record.Attachment) bool { return has(a, "video/", ".mp4", ".mov", ".3gp", ".m4v") }
 
-func isSound(a record.Attachment) bool {
+func Sound(a record.Attachment) bool {
 	return has(a, "audio/", ".wav", ".amr", ".mp3", ".m4a", ".ogg", ".opus", ".oga")
 }
 

@@ -74,9 +74,9 @@ document.addEventListener("click", (event) => {
 
 // choose follows a link that changes only some regions.
 function choose(link) {
-  const row = link.closest("tr[data-href]");
+  const row = link.closest("[data-href]");
   if (row) {
-    for (const r of row.parentElement.querySelectorAll('[aria-selected="true"]')) r.setAttribute("aria-selected", "false");
+    for (const r of row.closest("[data-region]").querySelectorAll('[aria-selected="true"]')) r.setAttribute("aria-selected", "false");
     row.setAttribute("aria-selected", "true");
     row.scrollIntoView({ block: "nearest" });
   }
@@ -163,10 +163,10 @@ document.addEventListener("keydown", (event) => {
 });
 
 function step(by) {
-  const rows = [...document.querySelectorAll("tr[data-href]")];
+  const rows = [...document.querySelectorAll("[data-href]")];
   const at = rows.findIndex((r) => r.getAttribute("aria-selected") === "true");
   const row = rows[at < 0 ? 0 : at + by];
-  const link = row?.querySelector("a[data-swap]");
+  const link = row?.matches("a") ? row : row?.querySelector("a[data-swap]");
   if (link) choose(link);
 }
 

@@ -1,0 +1,74 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"crosswind/core/gap"
+)
+
+// Gaps is what the numbers of a table's rows say, as the last full pass over an acquisition read it.
+type Gaps struct {
+	*gap.Numbers
+	AcquisitionID int64 `db:"acquisition_id"`
+	ExhibitRef    string
+	AcqNo         int
+	DB            string
+	Times         map[int64]time.Time // of rows beside gaps that have a record which may be seen
+	Record        map[int64]int64     // and its id
+}
+
+// Gaps lists the tables of a case, or of one of its exhibits, whose rows are numbered, if records of them may be seen.
+func (s *Store) Gaps(ctx context.Context, caseID, exhibit int64) (out []Gaps, err error) {
+	var all []struct {
+		AcquisitionID int64  `db:"acquisition_id"`
+		ExhibitRef    string `db:"exhibit_ref"`
+		AcqNo         int    `db:"acq_no"`
+		Path          string
+		Gaps          json.RawMessage
+	}
+	err = s.list(ctx, &all, "listing gaps", `SELECT DISTINCT ON (e.reference, a.number, d.path) a.id AS acquisition_id, e.reference AS exhibit_ref, a.number AS acq_no, d.path, d.gaps
+FROM recovered_database d JOIN recovery v ON v.id = d.recovery_id JOIN acquisition a ON a.id = v.acquisition_id JOIN exhibit e ON e.id = a.exhibit_id
+WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <> '[]' AND NOT a.live_only ORDER BY e.reference, a.number, d.path, v.id DESC`, caseID, exhibit)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range all {
+		var tables []*gap.Numbers
+		if err := json.Unmarshal(x.Gaps, &tables); err != nil {
+			return nil, fmt.Errorf("the gaps of %s: %w", x.Path, err)
+		}
+		for _, t := range tables {
+			g := Gaps{t, x.AcquisitionID, x.ExhibitRef, x.AcqNo, x.Path, map[int64]time.Time{}, map[int64]int64{}}
+			var ids []string
+			for _, r := range t.Runs {
+				ids = append(ids, strconv.FormatInt(r.From-1, 10), strconv.FormatInt(r.To+1, 10))
+			}
+			slices.Sort(ids)
+			rows, err := s.records(ctx, caseID, "reading what lies beside gaps", nil, recordSelect+"r.case_id = $1 AND r.acquisition_id = $2 AND r.db = $3 AND r.tab = $4 AND r.row_id = ANY($5) AND r.at IS NOT NULL ORDER BY r.at",
+				caseID, x.AcquisitionID, x.Path, t.Table, Array[string](slices.Compact(ids)).param())
+			if err != nil {
+				return nil, err
+			}
+			for _, r := range rows {
+				if n, err := strconv.ParseInt(*r.RowID, 10, 64); err == nil && g.Times[n].IsZero() {
+					g.Times[n], g.Record[n] = *r.At, r.ID
+				}
+			}
+			var seen bool
+			if seen = len(rows) > 0; !seen {
+				if err := s.get(ctx, &seen, "whether records of a table may be seen", "SELECT EXISTS (SELECT FROM record WHERE case_id = $1 AND acquisition_id = $2 AND db = $3 AND tab = $4)", caseID, x.AcquisitionID, x.Path, t.Table); err != nil {
+					return nil, err
+				}
+			}
+			if seen {
+				out = append(out, g)
+			}
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,200 @@
+package examine
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+)
+
+// gallery is what is filtered as pictures.
+type gallery struct {
+	Days []galleryDay
+	N    int    // pictures on this page
+	Left int    // thumbnails of pictures that are there, which are not shown again
+	Next string // address of the next page, "" at the end
+	Back string
+}
+
+type galleryDay struct {
+	Day      string
+	Pictures []*galleryPicture
+}
+
+// galleryPicture is a picture or a film: one for all records of an exhibit that have the same bytes.
+type galleryPicture struct {
+	store.Record
+	Address string
+	Shown   string // address of its preview, "" if its bytes are not there
+	Why     string // why they are not
+	Film    bool
+	Lost    bool     // a thumbnail whose photograph is not there any more
+	Of      string   // the path of that
+	Also    int      // further records of the same bytes
+	Differs []string // what is said of its time elsewhere, if it is another
+	Place   string
+	Device  string
+	whole   *record.Record
+}
+
+// apart is how far times of one picture may differ: a file is written when the picture has been worked out.
+const apart = 2 * time.Minute
+
+func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery, error) {
+	f := v.Filter
+	f.Kinds = nil
+	for _, k := range record.Kinds() {
+		if k.About().Seen && (len(v.Filter.Kinds) == 0 || slices.Contains(v.Filter.Kinds, string(k))) {
+			f.Kinds = append(f.Kinds, string(k))
+		}
+	}
+	g := &gallery{}
+	if len(f.Kinds) == 0 {
+		return g, nil
+	}
+	after, untimed, err := readAfter(p.Query.Get("after"))
+	if err != nil || untimed > 0 {
+		return g, err
+	}
+	rs, next, err := a.records(ctx, v.clocks, f, after)
+	if err != nil {
+		return nil, err
+	}
+	if next != nil {
+		g.Next = p.Keep("after", fmt.Sprintf("%d.%d", next.At.UnixMicro(), next.ID), "o", "")
+	}
+	if p.Query.Get("after") != "" {
+		g.Back = p.Keep("after", "", "o", "")
+	}
+	var all []*galleryPicture
+	of := map[string]*galleryPicture{}
+	paths := map[int64][]string{}
+	for _, r := range rs {
+		w, err := r.Whole()
+		if err != nil {
+			return nil, err
+		}
+		x := &galleryPicture{Record: r, whole: w, Address: p.Keep("r", fmt.Sprint(r.ID), "o", ""), Device: w.Fact(record.MadeBy).Value}
+		if w.Place != nil {
+			x.Place = w.Place.String()
+		}
+		key := ""
+		for n, at := range w.Attachments {
+			x.Why = at.Missing
+			if x.Film = frame.Film(at); at.SHA256 != "" && (x.Film || frame.Picture(at)) {
+				x.Shown = fmt.Sprintf("/case/%s/examine/preview/%d/%d", p.Case.Reference, r.ID, n)
+				key = fmt.Sprint(r.ExhibitID, " ", at.SHA256)
+				break
+			}
+		}
+		if x.Of = w.Fact(record.OfFile).Value; x.Of != "" {
+			paths[r.AcquisitionID] = append(paths[r.AcquisitionID], x.Of)
+		}
+		if had := of[key]; key != "" && had != nil {
+			had.same(x, p.Zone)
+			continue
+		} else if key != "" {
+			of[key] = x
+		}
+		x.differs(p.Zone)
+		all = append(all, x)
+	}
+	for acq, ps := range paths {
+		there, err := a.Store.LivePaths(ctx, acq, ps)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range all {
+			if x.AcquisitionID == acq && x.Of != "" {
+				x.Lost = !there[x.Of]
+			}
+		}
+	}
+	day := ""
+	for _, x := range all {
+		if x.Of != "" && !x.Lost {
+			g.Left++
+			continue
+		}
+		if d := frame.Day(*x.At, p.Zone); d != day {
+			g.Days, day = append(g.Days, galleryDay{Day: d}), d
+		}
+		last := &g.Days[len(g.Days)-1]
+		last.Pictures = append(last.Pictures, x)
+		g.N++
+	}
+	return g, nil
+}
+
+// same adds what another record says of the same bytes.
+func (x *galleryPicture) same(y *galleryPicture, zone *time.Location) {
+	x.Also++
+	if d := y.At.Sub(*x.At).Abs(); d > apart {
+		x.say(fmt.Sprintf("%s %s by %s", y.Kind.About().Time, frame.When(*y.At, zone), y.DB))
+	}
+	if x.Place == "" {
+		x.Place = y.Place
+	}
+	if x.Device == "" {
+		x.Device = y.Device
+	}
+	for _, t := range y.whole.Times {
+		x.time(t, zone)
+	}
+}
+
+// differs says which of its own times are not the one that it lies at.
+func (x *galleryPicture) differs(zone *time.Location) {
+	for _, t := range x.whole.Times {
+		x.time(t, zone)
+	}
+}
+
+// time says that a time is another than the one that the picture lies at: a file can be written later than that, but not before.
+func (x *galleryPicture) time(t record.Time, zone *time.Location) {
+	switch t.Role {
+	case "taken", "made", "fixed":
+	case "changed", record.Written:
+		if t.At == nil || !t.At.Before(*x.At) {
+			return
+		}
+	default:
+		return
+	}
+	if t.At == nil {
+		if at, err := time.Parse("2006-01-02T15:04:05", t.Local); err == nil {
+			if _, off := x.At.In(zone).Zone(); at.Add(-time.Duration(off)*time.Second).Sub(*x.At).Abs() > apart {
+				x.say(t.Role + " " + strings.Replace(t.Local, "T", " ", 1) + ", local")
+			}
+		}
+		return
+	}
+	if t.At.Sub(*x.At).Abs() > apart {
+		x.say(t.Role + " " + frame.When(*t.At, zone))
+	}
+}
+
+func (x *galleryPicture) say(s string) {
+	if !slices.Contains(x.Differs, s) {
+		x.Differs = append(x.Differs, s)
+	}
+}
+
+// Words are what is told of a picture beside what is seen.
+func (x *galleryPicture) Words(zone *time.Location) string {
+	parts := []string{frame.When(*x.At, zone), x.Kind.Title(), strings.ToLower(x.State.Title()), x.ExhibitRef}
+	for _, s := range []string{x.Place, x.Device} {
+		if s != "" {
+			parts = append(parts, s)
+		}
+	}
+	if x.Also > 0 {
+		parts = append(parts, fmt.Sprintf("%d more of the same bytes", x.Also))
+	}
+	return strings.Join(append(parts, x.Differs...), " · ")
+}

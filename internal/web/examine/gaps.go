@@ -1,0 +1,138 @@
+package examine
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"crosswind/core/gap"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+)
+
+// The measures of the bars, and how many runs are told of a table.
+const (
+	gapWidth  = 640
+	shownRuns = 8
+)
+
+// gaps is the view of what is missing.
+type gaps struct {
+	Tables []gapTable
+	Whole  int // tables without a gap
+}
+
+type gapTable struct {
+	store.Gaps
+	Bar   string // path of what is there
+	Holes string // and of what is missing
+	Runs  []gapRun
+	More  int
+	In    int64 // missing numbers of runs that touch what the chart shows
+}
+
+// gapRun is a run of missing numbers, with the times of the rows on either side.
+type gapRun struct {
+	gap.Run
+	After, Before   *time.Time // nil if they cannot be told
+	AfterR, BeforeR int64      // the records
+	Look            string     // address at which the chart shows what lies between
+	In              bool       // it touches what the chart shows
+	Astray          bool       // the times of the rows on either side do not follow their numbers
+	AtEnd           bool       // no row follows: the counter says that they were
+}
+
+func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, error) {
+	all, err := a.Store.Gaps(ctx, p.Case.ID, p.ExhibitID())
+	if err != nil {
+		return nil, err
+	}
+	g := &gaps{}
+	for _, x := range all {
+		if x.Missing == 0 {
+			g.Whole++
+			continue
+		}
+		t := gapTable{Gaps: x}
+		t.Bar, t.Holes = t.draw()
+		for _, r := range x.Numbers.Runs {
+			run := gapRun{Run: r, AtEnd: r.To == x.Last && x.Counter == x.Last}
+			off := of(v.clocks, v.exhibit(p, x.ExhibitRef)).Off
+			if at, is := x.Times[r.From-1]; is {
+				at = at.Add(-off)
+				run.After, run.AfterR = &at, x.Record[r.From-1]
+			}
+			if at, is := x.Times[r.To+1]; is {
+				at = at.Add(-off)
+				run.Before, run.BeforeR = &at, x.Record[r.To+1]
+			}
+			from, to := run.After, run.Before
+			if from != nil && to != nil && to.Before(*from) {
+				run.After, run.Before, run.Astray = nil, nil, true
+				t.Runs = append(t.Runs, run)
+				continue
+			}
+			run.In = (from == nil || from.Before(v.Filter.To)) && (to == nil || to.After(v.Filter.From)) && (from != nil || to != nil)
+			if from != nil && to != nil {
+				margin := to.Sub(*from)/4 + time.Minute
+				run.Look = p.Keep("from", from.Add(-margin).UTC().Format(time.RFC3339), "to", to.Add(margin).UTC().Format(time.RFC3339), "view", "", "after", "", "o", "", "r", fmt.Sprint(run.AfterR))
+			}
+			if run.In {
+				t.In += r.N()
+			}
+			t.Runs = append(t.Runs, run)
+		}
+		// What the chart shows goes first, then what is largest.
+		slices.SortStableFunc(t.Runs, func(a, b gapRun) int {
+			if a.In != b.In {
+				if a.In {
+					return -1
+				}
+				return 1
+			}
+			return cmp.Compare(b.N(), a.N())
+		})
+		if len(t.Runs) > shownRuns {
+			t.Runs, t.More = t.Runs[:shownRuns], len(t.Runs)-shownRuns
+		}
+		g.Tables = append(g.Tables, t)
+	}
+	slices.SortStableFunc(g.Tables, func(a, b gapTable) int { return cmp.Or(cmp.Compare(b.In, a.In), cmp.Compare(b.Missing, a.Missing)) })
+	return g, nil
+}
+
+// exhibit is the id of an exhibit by its reference.
+func (v *content) exhibit(p *frame.Page, ref string) int64 {
+	for _, e := range p.Exhibits {
+		if e.Reference == ref {
+			return e.ID
+		}
+	}
+	return 0
+}
+
+// draw draws the numbers of a table from first to last, with what is missing cut out.
+func (t *gapTable) draw() (bar, holes string) {
+	if t.Sparse {
+		return "", ""
+	}
+	span := float64(t.Last-t.First) + 1
+	x := func(n int64) float64 { return math.Round(float64(n-t.First)/span*gapWidth*10) / 10 }
+	last := t.First
+	put := func(s *string, from, to float64) {
+		if to > from {
+			*s += fmt.Sprintf("M%.1f 0H%.1fV10H%.1fz", from, to, from)
+		}
+	}
+	for _, r := range t.Numbers.Runs {
+		from, to := x(r.From), max(x(r.To+1), x(r.From)+0.8)
+		put(&bar, x(last), from)
+		put(&holes, from, to)
+		last = r.To + 1
+	}
+	put(&bar, x(last), gapWidth)
+	return bar, holes
+}
