@@ -1,6 +1,9 @@
 // What the tests share: signing in, the check of a page, pictures for the docs.
 import AxeBuilder from "@axe-core/playwright";
 import { expect } from "@playwright/test";
+import { mkdtempSync } from "node:fs";
+import { tmpdir } from "node:os";
+import { join } from "node:path";
 
 export const base = () => process.env.CROSSWIND_BASE;
 export const kase = () => base() + "/case/SAL-26-014";
@@ -32,6 +35,20 @@ export async function accessible(page, ...rules) {
           .join(", ")}`,
     ),
   ).toEqual([]);
+}
+
+// The package of a case, made on its report page: where it was saved.
+export async function packaged(page, at) {
+  await page.goto(at + "/report");
+  await page.getByRole("button", { name: "Make the package" }).click();
+  const link = page.getByRole("link", { name: /^[A-Z0-9-]+.*\.zip$/ }).first();
+  await expect(link).toBeVisible({ timeout: 180_000 });
+  const download = page.waitForEvent("download");
+  await link.click();
+  const d = await download;
+  const path = join(mkdtempSync(join(tmpdir(), "crosswind-package-")), d.suggestedFilename());
+  await d.saveAs(path);
+  return path;
 }
 
 // With SHOTS=1 the pictures in docs/screenshots are made anew.

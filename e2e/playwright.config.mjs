@@ -5,8 +5,8 @@ export default defineConfig({
   outputDir: "results",
   globalSetup: "./application.mjs",
   timeout: 600_000,
-  expect: { timeout: 30_000 }, // for slow machines: what is there at once costs nothing
-  workers: 1,
+  expect: { timeout: 60_000 }, // for slow machines: what is there at once costs nothing
+  workers: 2, // the files of tests share an application, and keep to cases of their own
   reporter: [["list"]],
   use: {
     viewport: { width: 1280, height: 800 },

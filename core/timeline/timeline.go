@@ -22,17 +22,19 @@ func between(a, b time.Time) float64 {
 	return float64(b.Unix()-a.Unix()) + float64(b.Nanosecond()-a.Nanosecond())/1e9
 }
 
-// Count is how many records of a kind lie in one of a window's bins, on one side of the
-// waterline.
+// Count is how many records of a kind and state lie in one of a window's bins.
 type Count struct {
 	Bin   int // from 0
 	Kind  record.Kind
-	Below bool
+	State record.State
 	N     int
 }
 
-// Bin counts the records of one kind in one stretch of time.
-type Bin struct{ Above, Below int }
+// Bin counts the records of one lane in one stretch of time.
+type Bin struct {
+	Above, Below  int
+	Held, Earlier int // of those below
+}
 
 // Lane holds the bins of one kind, in order of time, and their sums.
 type Lane struct {
@@ -65,7 +67,14 @@ func Lanes(counts []Count, n int, of [][]record.Kind) []Lane {
 		if l == nil || n <= 0 {
 			continue
 		}
-		if b := &l.Bins[min(max(c.Bin, 0), n-1)]; c.Below {
+		b := &l.Bins[min(max(c.Bin, 0), n-1)]
+		switch c.State {
+		case record.Held:
+			b.Held += c.N
+		case record.Earlier:
+			b.Earlier += c.N
+		}
+		if c.State.Below() {
 			b.Below += c.N
 			l.Below += c.N
 		} else {
@@ -74,6 +83,43 @@ func Lanes(counts []Count, n int, of [][]record.Kind) []Lane {
 		}
 	}
 	return lanes
+}
+
+// Nights are the nights of w in a zone, from nine in the evening to six in the morning.
+func Nights(w Window, zone *time.Location) []Window {
+	return spells(w, zone, func(y int, m time.Month, d int) (from, to time.Time) {
+		return time.Date(y, m, d, 21, 0, 0, 0, zone), time.Date(y, m, d+1, 6, 0, 0, 0, zone)
+	})
+}
+
+// Weekends are the Saturdays and Sundays of w in a zone.
+func Weekends(w Window, zone *time.Location) []Window {
+	return spells(w, zone, func(y int, m time.Month, d int) (from, to time.Time) {
+		if time.Date(y, m, d, 12, 0, 0, 0, time.UTC).Weekday() == time.Saturday {
+			from, to = dayStart(y, m, d, zone), dayStart(y, m, d+2, zone)
+		}
+		return from, to
+	})
+}
+
+// maxSpells bounds what is told of a window's days.
+const maxSpells = 4000
+
+// spells gives what on tells of each day, within w.
+func spells(w Window, zone *time.Location, on func(y int, m time.Month, d int) (from, to time.Time)) (out []Window) {
+	for t := w.From.In(zone).AddDate(0, 0, -2); t.Before(w.To) && len(out) < maxSpells; t = t.AddDate(0, 0, 1) {
+		from, to := on(t.Date())
+		if from.Before(w.From) {
+			from = w.From
+		}
+		if to.After(w.To) {
+			to = w.To
+		}
+		if !to.IsZero() && from.Before(to) {
+			out = append(out, Window{from, to})
+		}
+	}
+	return out
 }
 
 // Tick is a mark on the axis.

@@ -1,6 +1,7 @@
 package timeline
 
 import (
+	"fmt"
 	"slices"
 	"testing"
 	"time"
@@ -58,15 +59,38 @@ func TestTicksAreFewAndInOrder(t *testing.T) {
 func TestLanesCountEveryRecordOnce(t *testing.T) {
 	var counts []Count
 	for b := -1; b < 8; b++ { // the first and the last are rounded edges
-		counts = append(counts, Count{b, record.Call, false, 80}, Count{b, record.Call, true, 20})
+		counts = append(counts, Count{b, record.Call, record.Intact, 80}, Count{b, record.Call, record.Recovered, 9}, Count{b, record.Call, record.Held, 8}, Count{b, record.Call, record.Earlier, 3})
 	}
-	lanes := Lanes(append(counts, Count{0, "another", false, 5}), 7, [][]record.Kind{{record.Message}, {record.Call}})
+	lanes := Lanes(append(counts, Count{0, "another", record.Intact, 5}), 7, [][]record.Kind{{record.Message}, {record.Call}})
 	sum := 0
 	for _, b := range lanes[1].Bins {
 		sum += b.Above + b.Below
 	}
-	if lanes[1].Above != 720 || lanes[1].Below != 180 || sum != 900 || lanes[0].Above != 0 || lanes[1].Bins[0].Above != 160 || lanes[1].Bins[6].Below != 40 {
+	if lanes[1].Above != 720 || lanes[1].Below != 180 || sum != 900 || lanes[0].Above != 0 || lanes[1].Bins[0].Above != 160 || lanes[1].Bins[6].Below != 40 || lanes[1].Bins[6].Held != 16 || lanes[1].Bins[3].Earlier != 3 {
 		t.Errorf("%d above, %d below, %d in bins", lanes[1].Above, lanes[1].Below, sum)
+	}
+}
+
+// A week over which clocks are put back (IANA tz database, Europe/Lisbon, 25 October 2026): seven nights, of which one has an
+// hour more, and one weekend of 49 hours.
+func TestNightsAndWeekends(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := Window{time.Date(2026, 10, 21, 12, 0, 0, 0, zone), time.Date(2026, 10, 28, 12, 0, 0, 0, zone)}
+	var hours []float64
+	for _, n := range Nights(w, zone) {
+		hours = append(hours, n.Seconds()/3600)
+	}
+	if fmt.Sprint(hours) != "[9 9 9 10 9 9 9]" {
+		t.Error(hours)
+	}
+	if all := Weekends(w, zone); len(all) != 1 || all[0].Seconds() != 49*3600 || all[0].From.In(zone).Weekday() != time.Saturday {
+		t.Error(all)
+	}
+	if all := Nights(Window{w.From, w.From.AddDate(5000, 0, 0)}, zone); len(all) > maxSpells {
+		t.Error(len(all))
 	}
 }
 

@@ -45,6 +45,7 @@ type Record struct {
 	Latitude      *float64 // degrees, of a record with a place
 	Longitude     *float64
 	Accuracy      *float64   // metres
+	Attached      bool       // files belong to it
 	Body          string     // the whole record, JSON
 	ExhibitRef    string     `db:"exhibit_ref"`
 	AcqNo         int        `db:"acq_no"`
@@ -73,12 +74,20 @@ type Filter struct {
 	State    string // a state's name, or "below" for all that was deleted
 	Words    string
 	Marked   bool
-	Placed   bool  // that have a place
-	Near     *Near // and it is near this one
+	Placed   bool   // that have a place
+	Attached bool   // to which files belong
+	App      string // that lie in a file whose path has this, in any case
+	Source   int    // of the acquisition with this number of its exhibit
+	Near     *Near  // and it is near this one
 }
 
 // Near is what lies at most so many metres from a place, along a sphere: which is right to half a percent.
 type Near struct{ Latitude, Longitude, Metres float64 }
+
+// narrow reports whether a filter asks what counts by the hour do not know.
+func (f *Filter) narrow() bool {
+	return f.Marked || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0
+}
 
 // where writes a filter as SQL over r and m.
 func (s *Store) where(ctx context.Context, f *Filter, timed bool) (string, []any, error) {
@@ -164,6 +173,15 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	}
 	if f.Marked {
 		q += " AND m.record_id IS NOT NULL"
+	}
+	if f.Attached {
+		q += " AND r.attached"
+	}
+	if f.App != "" {
+		add("strpos(lower(r.db), lower($)) > 0", f.App)
+	}
+	if f.Source != 0 {
+		add("r.acquisition_id IN (SELECT id FROM acquisition WHERE case_id = r.case_id AND number = $)", f.Source)
 	}
 	if f.Placed || f.Near != nil {
 		q += " AND r.latitude IS NOT NULL"
@@ -337,7 +355,7 @@ func (s *Store) Extent(ctx context.Context, f Filter) (first, last *time.Time, e
 	return w.First, w.Last, err
 }
 
-// Counts counts the records of a filter by kind and side of the waterline, in n bins of
+// Counts counts the records of a filter by kind and state, in n bins of
 // equal length, in whole microseconds, over its window. A bin can come in parts.
 func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Count, err error) {
 	q, args, err := s.where(ctx, &f, true)
@@ -353,14 +371,14 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	var rows []struct {
 		At    time.Time
 		Kind  record.Kind
-		Below bool
+		State record.State
 		N     int
 	}
-	bin := fmt.Sprintf("SELECT date_bin($%d::interval, r.at, $%d) AS at, r.kind, r.state <> 'intact' AS below, ", len(args)-1, len(args))
+	bin := fmt.Sprintf("SELECT date_bin($%d::interval, r.at, $%d) AS at, r.kind, r.state, ", len(args)-1, len(args))
 	by := q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
 	if f.Words != "" {
 		err = s.byWords(ctx, &rows, bin+"count(*) AS n"+f.countFrom()+by, args...)
-	} else if f.Marked || f.Placed || f.Near != nil || len(f.Parties) > 0 || stride < 2*time.Hour.Microseconds() {
+	} else if f.narrow() || stride < 2*time.Hour.Microseconds() {
 		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
 	} else { // kept counts, but of hours in which a bin begins, or the window ends
 		args = append(args, n, f.To)
@@ -371,7 +389,7 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 			" UNION ALL "+bin+"count(*) AS n FROM edge CROSS JOIN LATERAL (SELECT * FROM record WHERE case_id = $1 AND at >= edge.hour AND at < edge.hour + interval '1 hour' OFFSET 0) r WHERE "+by, args...)
 	}
 	for _, r := range rows {
-		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, Below: r.Below, N: r.N})
+		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, State: r.State, N: r.N})
 	}
 	return out, err
 }
@@ -404,6 +422,16 @@ func (s *Store) RecordByID(ctx context.Context, caseID, id int64) (*Record, erro
 		return nil, err
 	}
 	return &all[0], nil
+}
+
+// RecordsByID finds those of some records of a case that may be seen.
+func (s *Store) RecordsByID(ctx context.Context, caseID int64, ids []int64) (map[int64]*Record, error) {
+	all, err := s.records(ctx, caseID, "finding records", nil, recordSelect+"r.case_id = $1 AND r.id = ANY($2)", caseID, Array[int64](ids).param())
+	out := map[int64]*Record{}
+	for i := range all {
+		out[all[i].ID] = &all[i]
+	}
+	return out, err
 }
 
 // RecordOfFile finds a record that was read from a file of an acquisition, by the file's path on the handset; 0 if there

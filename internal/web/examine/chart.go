@@ -53,13 +53,24 @@ type chart struct {
 	X0, X1                int
 	Window                timeline.Window
 	Ticks                 []tick
+	Shade                 string // path of nights or weekends
 	Lanes                 []lane
+	Bare                  []lane // of which there is nothing here: named, not drawn
+	Marks                 []pick // of single records, where there are few
 	Empty                 bool
 	Zoomed                bool
 	Folded                bool    // to one lane of all kinds
 	Fold                  string  // address with it the other way round
 	StripX, StripW        float64 // of the strip that shows where in the whole the window lies
 	All, Deep             int     // records of the lanes that are on, and those of them below the waterline
+}
+
+// pick is a record that can be chosen on the chart.
+type pick struct {
+	X              float64
+	Y, Height      int
+	Address, Words string
+	Chosen         bool
 }
 
 type tick struct {
@@ -70,12 +81,15 @@ type tick struct {
 type lane struct {
 	Title        string
 	Y            int
+	kinds        []record.Kind
 	Open         string // address with the lane's kinds in lanes of their own, "" if it is of one
 	Fold         string // with these in one again, "" if they are
 	Many         int    // kinds of the lane
 	Above, Below int
 	Up           string // path of the bars above
-	Down         string // path of the bars below
+	Down         string // path of the bars below: what was recovered,
+	Held         string // what the app holds
+	Earlier      string // and what was replaced
 	On           bool
 	Toggle       string // address with this kind switched
 }
@@ -120,9 +134,13 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 	}
 	y := chartTop
 	for _, l := range lanes {
+		if bare := l.Above+l.Below == 0 && len(lanes) > fewLanes && l.Kinds[0].About().Group != opened; bare {
+			ch.Bare = append(ch.Bare, lane{Title: laneTitle(&l)})
+			continue
+		}
 		y += rm.above
 		shown := len(f.Kinds) == 0 || slices.ContainsFunc(l.Kinds, func(k record.Kind) bool { return slices.Contains(f.Kinds, string(k)) })
-		d := lane{Title: l.Kinds[0].Plural(), Y: y, Above: l.Above, Below: l.Below, On: shown, Many: len(l.Kinds), Toggle: toggle(p, kinds, f.Kinds, l.Kinds)}
+		d := lane{Title: laneTitle(&l), kinds: l.Kinds, Y: y, Above: l.Above, Below: l.Below, On: shown, Many: len(l.Kinds), Toggle: toggle(p, kinds, f.Kinds, l.Kinds)}
 		switch group := l.Kinds[0].About().Group; {
 		case ch.Folded:
 			d.Title, d.Toggle = "All kinds", ch.Fold
@@ -130,19 +148,22 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 				d.Title = "Chosen kinds"
 			}
 		case len(l.Kinds) > 1:
-			d.Title, d.Open = group.Title(), p.Keep("open", string(group), "after", "")
-		case group == opened && len(ch.Lanes) == slices.IndexFunc(of, func(ks []record.Kind) bool { return ks[0].About().Group == opened }):
+			d.Open = p.Keep("open", string(group), "after", "")
+		case group == opened && len(ch.Lanes)+len(ch.Bare) == slices.IndexFunc(of, func(ks []record.Kind) bool { return ks[0].About().Group == opened }):
 			d.Fold = p.Keep("open", "", "after", "")
 		}
 		if shown {
 			ch.All, ch.Deep = ch.All+l.Above+l.Below, ch.Deep+l.Below
-			d.Up, d.Down = bars(&l, y, rm)
+			d.bars(&l, y, rm)
 		}
 		ch.Lanes = append(ch.Lanes, d)
 		y += rm.below
 	}
 	ch.Bottom = y + 4
-	ch.Height = ch.Bottom + 8
+	if ch.Height = ch.Bottom + 8; len(ch.Bare) > 0 {
+		ch.Height += 8
+	}
+	ch.shade(p.Zone, x)
 	if ch.Zoomed = w != full; ch.Zoomed && full.Seconds() > 0 {
 		at := func(t time.Time) float64 {
 			return chartX0 + span*min(1, max(0, full.Place(t)))
@@ -151,6 +172,31 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		ch.StripW = max(3, at(w.To)-ch.StripX)
 	}
 	return ch, nil
+}
+
+// laneTitle names a lane: its kind, or the group of its kinds.
+func laneTitle(l *timeline.Lane) string {
+	if len(l.Kinds) > 1 {
+		return l.Kinds[0].About().Group.Title()
+	}
+	return l.Kinds[0].Plural()
+}
+
+// mark makes single records such that they can be picked, where the list has all of them.
+func (ch *chart) mark(p *frame.Page, rs []store.Record) {
+	for _, r := range rs {
+		i := slices.IndexFunc(ch.Lanes, func(l lane) bool { return slices.Contains(l.kinds, r.Kind) })
+		if i < 0 || r.At == nil {
+			continue
+		}
+		x := chartX0 + ch.Window.Place(*r.At)*float64(ch.X1-ch.X0)
+		m := pick{X: math.Round(x*10)/10 - 2.5, Y: ch.Lanes[i].Y - 14, Height: 14, Address: p.Keep("r", fmt.Sprint(r.ID), "o", "", "after", ""), Chosen: p.Query.Get("r") == fmt.Sprint(r.ID)}
+		if r.State.Below() {
+			m.Y += 14
+		}
+		m.Words = fmt.Sprintf("%s, %s, %s: %s", frame.When(*r.At, p.Zone), r.Kind.Title(), strings.ToLower(r.State.Title()), r.Summary)
+		ch.Marks = append(ch.Marks, m)
+	}
 }
 
 // folded reports whether the chart is one lane: as the address says, else where a view needs the room.
@@ -166,23 +212,48 @@ func folded(p *frame.Page) bool {
 
 // bars draws a lane's bins. Heights grow a little slower than the count, and
 // none is less than two pixels, so that a single record shows beside hundreds.
-// Both sides share one scale.
-func bars(l *timeline.Lane, y int, rm room) (up, down string) {
+// Both sides share one scale. Below, what was recovered hangs from the line, then what is held, then earlier versions.
+func (d *lane) bars(l *timeline.Lane, y int, rm room) {
 	above, below := l.Max()
 	scale := func(n int) float64 { return math.Pow(float64(n)/float64(max(above, below, 3)), 0.8) }
-	var u, d strings.Builder
+	var up, recovered, held, earlier strings.Builder
 	for i, b := range l.Bins {
 		x := chartX0 + i*binWidth
 		if b.Above > 0 {
 			h := max(2, scale(b.Above)*float64(rm.above-6))
-			fmt.Fprintf(&u, "M%d %dv-%.1fh3.6v%.1fz", x, y, h, h)
+			fmt.Fprintf(&up, "M%d %dv-%.1fh3.6v%.1fz", x, y, h, h)
 		}
-		if b.Below > 0 {
-			h := max(3, scale(b.Below)*float64(rm.below-3))
-			fmt.Fprintf(&d, "M%d %.1fv%.1fh3.6v-%.1fz", x, float64(y)+1, h, h)
+		at := float64(y) + 1
+		all := max(3, scale(b.Below)*float64(rm.below-3))
+		for _, part := range []struct {
+			n  int
+			to *strings.Builder
+		}{{b.Below - b.Held - b.Earlier, &recovered}, {b.Held, &held}, {b.Earlier, &earlier}} {
+			if part.n > 0 {
+				h := max(2.5, all*float64(part.n)/float64(b.Below))
+				fmt.Fprintf(part.to, "M%d %.1fv%.1fh3.6v-%.1fz", x, at, h, h)
+				at += h
+			}
 		}
 	}
-	return u.String(), d.String()
+	d.Up, d.Down, d.Held, d.Earlier = up.String(), recovered.String(), held.String(), earlier.String()
+}
+
+// shade draws nights while a day is wide enough to be seen, else weekends.
+func (ch *chart) shade(zone *time.Location, x func(time.Time) float64) {
+	day := 86400 / ch.Window.Seconds() * float64(ch.X1-ch.X0)
+	var spells []timeline.Window
+	switch {
+	case day > 12:
+		spells = timeline.Nights(ch.Window, zone)
+	case day > 12.0/7:
+		spells = timeline.Weekends(ch.Window, zone)
+	}
+	var b strings.Builder
+	for _, s := range spells {
+		fmt.Fprintf(&b, "M%.1f 18H%.1fV%dH%.1fz", x(s.From), x(s.To), ch.Bottom, x(s.From))
+	}
+	ch.Shade = b.String()
 }
 
 // maxKinds is how many kinds have a lane each.

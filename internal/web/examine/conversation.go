@@ -356,10 +356,18 @@ func (a pages) talks(ctx context.Context, p *frame.Page, v *content) (*conversat
 		return nil, err
 	}
 	k := &conversation{}
+	var ids []int64
 	for _, t := range all {
-		r, err := a.Store.RecordByID(ctx, p.Case.ID, t.Record)
-		if err != nil {
-			return nil, err
+		ids = append(ids, t.Record)
+	}
+	first, err := a.Store.RecordsByID(ctx, p.Case.ID, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range all {
+		r := first[t.Record]
+		if r == nil {
+			continue
 		}
 		w, err := r.Whole()
 		if err != nil {

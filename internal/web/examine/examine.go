@@ -59,6 +59,7 @@ type content struct {
 	Timeless int64    // records without a time
 	Chosen   *chosen
 	Refused  string
+	Words    []filterWord   // what is filtered, in words
 	Person   *people.Person // whose records are shown, nil if everybody's
 	Measured []string       // how far clocks were off, in words
 	Applied  bool           // times are put right by that
@@ -68,6 +69,8 @@ type content struct {
 	Talk     *conversation
 	Map      *places
 	Gallery  *gallery
+	Files    *filesView
+	Compare  *compare
 	Network  *network
 	Gaps     *gaps
 	// Records that lie years before and after all others, and the span that holds all.
@@ -101,7 +104,7 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	p.Content, p.Views = v, views(p, v.View)
-	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html")
+	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html")
 }
 
 // Wants reports whether a region of the page is asked for: a script that swaps some names them.
@@ -110,7 +113,10 @@ func (v *content) Wants(region string) bool {
 }
 
 func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
-	v := &content{Filter: readFilter(p), View: viewOf(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
+	v := &content{View: viewOf(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
+	if err := a.readFilter(c.Request.Context(), p, v); err != nil {
+		return nil, err
+	}
 	v.clocks, v.Measured = clocks(p)
 	if h := p.Query.Get("person"); h != "" {
 		all, err := a.Store.People(c.Request.Context(), p.Case.ID)
@@ -121,6 +127,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 			v.Person = &people.Person{Handles: []string{h}}
 		}
 		v.Filter.Parties = v.Person.Handles
+		v.Words = append(v.Words, filterWord{"with " + v.Person.Name(), p.Keep("person", "", "after", "")})
 	}
 	c.Header("Vary", "Crosswind-Regions")
 	if v.Wants("chart") || v.Wants("list") {
@@ -135,8 +142,8 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 			p.Fault, err = "There is no such record in this case.", nil
 		}
 	}
-	if err == nil && v.View != "" && (v.Wants("list") || v.View == "people") {
-		err = a.view(c.Request.Context(), p, v)
+	if err == nil && v.View != "" && (v.Wants("list") || v.View == "people" || v.View == "files") {
+		err = a.view(c, p, v)
 	}
 	return v, err
 }
@@ -157,6 +164,13 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		if v.Timeless, err = a.Store.CountUntimed(ctx, v.Filter); err != nil {
 			return err
 		}
+	}
+	if v.Wants("chart") && v.Chart.All <= pageSize && !v.Chart.Empty {
+		few, _, err := a.records(ctx, v.clocks, v.Filter, store.After{})
+		if err != nil {
+			return err
+		}
+		v.Chart.mark(p, few)
 	}
 	if v.Wants("list") && v.View == "" {
 		if err := a.columns(ctx, v); err != nil {
@@ -243,30 +257,6 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 		v.Next = fmt.Sprintf("%s%d", noTime, next)
 	}
 	return err
-}
-
-// readFilter reads the filter from the address. In the words, kind: and state:
-// narrow, and the rest is looked for.
-func readFilter(p *frame.Page) store.Filter {
-	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), Marked: p.Query.Get("marked") != "", State: p.Query.Get("state"), Near: readNear(p.Query.Get("near"))}
-	f.Kinds = slices.DeleteFunc(strings.Split(p.Query.Get("kind"), ","), func(s string) bool { return s == "" })
-	var words []string
-	for w := range strings.FieldsSeq(p.Query.Get("q")) {
-		if k, ok := strings.CutPrefix(w, "kind:"); ok {
-			if kind, err := record.ParseKind(k); err == nil {
-				k = string(kind)
-			}
-			f.Kinds = append(f.Kinds, k)
-		} else if s, ok := strings.CutPrefix(w, "state:"); ok {
-			f.State = s
-		} else if w == "is:marked" {
-			f.Marked = true
-		} else {
-			words = append(words, w)
-		}
-	}
-	f.Words = strings.Join(words, " ")
-	return f
 }
 
 // noTime begins a place in the list that is after a record without a time.

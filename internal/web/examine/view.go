@@ -1,14 +1,15 @@
 package examine
 
 import (
-	"context"
 	"slices"
 
 	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
 )
 
 // viewNames are the views of what is filtered, with their keys. The list is the first.
-var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"h", "gaps"}}
+var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"f", "files"}, {"e", "compare"}, {"h", "gaps"}}
 
 // viewOf is which view the address asks for, "" for the list and what is no view.
 func viewOf(p *frame.Page) string {
@@ -30,15 +31,20 @@ func views(p *frame.Page, open string) (out []frame.View) {
 		if name == viewNames[0][1] {
 			name = ""
 		}
-		x.Path = frame.Address("/case/"+p.Case.Reference+"/examine", p.Query, "view", name, "o", "", "after", "", "of", "", "named", "")
+		x.Path = frame.Address("/case/"+p.Case.Reference+"/examine", p.Query, "view", name, "o", "", "after", "", "of", "", "named", "", "file", "", "dir", "", "acq", "", "ending", "", "gone", "", "hidden", "", "sort", "", "a", "", "b", "", "box", "", "beside", "")
 		out = append(out, x)
 	}
 	return out
 }
 
 // view readies the view that is shown beside the chart.
-func (a pages) view(ctx context.Context, p *frame.Page, v *content) (err error) {
+func (a pages) view(c *gin.Context, p *frame.Page, v *content) (err error) {
+	ctx := c.Request.Context()
 	switch v.View {
+	case "files":
+		v.Files, err = a.files(ctx, p, v)
+	case "compare":
+		v.Compare, err = a.compare(c, p, v)
 	case "conversation":
 		v.Talk, err = a.conversation(ctx, p, v)
 	case "people":

@@ -1,0 +1,161 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"crosswind/core/record"
+)
+
+// Compared is what two sources have of the same kinds: records that are there, by what they say and when. Those of a device
+// are the same if kind, words and time are; those of two devices, of which talk alone is compared, if the times are ten
+// minutes apart at most.
+type Compared struct {
+	Kinds []record.Kind // of which both have some
+	Bins  []ComparedBin
+	OnlyA []Record // that the second lacks, the first of them in order of time
+	OnlyB []Record
+	A, B  int64 // how many
+	Both  int64
+}
+
+// ComparedBin counts within an interval of the window.
+type ComparedBin struct {
+	Bin        int
+	A, B, Both int64
+}
+
+// SourceOf is an acquisition that can be compared.
+type SourceOf struct {
+	Acquisition
+	ExhibitRef string        `db:"exhibit_ref"`
+	Kinds      Array[string] // of which it has records that are there
+	Faults     int64         // that were met when it was acquired
+}
+
+// Sources lists the acquisitions of a case of which there are records.
+func (s *Store) Sources(ctx context.Context, caseID int64) (out []SourceOf, err error) {
+	all, err := s.Kinds(ctx, caseID)
+	if err != nil {
+		return nil, err
+	}
+	var kinds []string
+	for _, k := range all {
+		kinds = append(kinds, string(k))
+	}
+	err = s.list(ctx, &out, "listing sources", `SELECT a.*, e.reference AS exhibit_ref, ARRAY(SELECT kind FROM unnest($2::text[]) k(kind) WHERE EXISTS (SELECT FROM record r WHERE r.case_id = a.case_id AND r.kind = k.kind AND r.acquisition_id = a.id AND r.state = 'intact')) AS kinds,
+  (SELECT count(*) FROM acquisition_fault x WHERE x.acquisition_id = a.id) AS faults
+FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AND EXISTS (SELECT FROM record r WHERE r.acquisition_id = a.id) ORDER BY e.reference, a.number`, caseID, Array[string](kinds).param())
+	return out, err
+}
+
+// maxCompared bounds the records of each side that are listed.
+const maxCompared = 300
+
+// Compare compares what two acquisitions have within a filter, and counts it in n bins over the filter's window.
+func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int) (*Compared, error) {
+	f.State, f.Exhibit, f.Source = string(record.Intact), 0, 0
+	q, args, err := s.where(ctx, &f, true)
+	if err != nil {
+		return nil, err
+	}
+	out := &Compared{}
+	talk := []string{}
+	for _, k := range record.Kinds() {
+		if k.About().InTalk {
+			talk = append(talk, string(k))
+		}
+	}
+	one := a.ExhibitID == b.ExhibitID
+	both := "SELECT r.kind FROM record r WHERE r.acquisition_id = $1 AND r.state = 'intact' INTERSECT SELECT r.kind FROM record r WHERE r.acquisition_id = $2 AND r.state = 'intact'"
+	if err := s.list(ctx, &out.Kinds, "comparing kinds", "SELECT kind FROM ("+both+") k WHERE $3 OR kind = ANY($4) ORDER BY 1", a.ID, b.ID, one, Array[string](talk).param()); err != nil {
+		return nil, err
+	}
+	var kinds []string
+	for _, k := range out.Kinds {
+		kinds = append(kinds, string(k))
+	}
+	args = append(args, a.ID, b.ID, Array[string](kinds).param())
+	k := len(args)
+	side := func(acq int) string {
+		return fmt.Sprintf("SELECT r.kind, r.summary, r.at, r.db, r.thread, min(r.id) AS id"+f.countFrom()+q+" AND r.acquisition_id = $%d AND r.kind = ANY($%d) AND r.at IS NOT NULL GROUP BY 1, 2, 3, 4, 5", acq, k)
+	}
+	match := "x.kind = y.kind AND x.summary = y.summary AND x.at = y.at"
+	if !one {
+		match = "x.kind = y.kind AND x.summary = y.summary AND x.summary <> '' AND x.at BETWEEN y.at - interval '10 minutes' AND y.at + interval '10 minutes'"
+	}
+	with := "WITH x AS MATERIALIZED (" + side(k-2) + "), y AS MATERIALIZED (" + side(k-1) + `),
+pair AS MATERIALIZED (SELECT x.id AS a, y.id AS b FROM x JOIN y ON ` + match + `),
+all_of AS (SELECT x.id, x.at, x.db, x.thread, 1 AS side, x.id IN (SELECT a FROM pair) AS twice FROM x UNION ALL SELECT y.id, y.at, y.db, y.thread, 2, y.id IN (SELECT b FROM pair) FROM y),
+known AS (SELECT * FROM all_of ` + func() string {
+		if one {
+			return ""
+		}
+		return "WHERE (side, db, thread) IN (SELECT side, db, thread FROM all_of WHERE twice)" // of conversations that both have
+	}() + ")"
+	micros := f.To.UnixMicro() - f.From.UnixMicro()
+	if micros <= 0 || n <= 0 {
+		return out, nil
+	}
+	stride := (micros + int64(n) - 1) / int64(n)
+	var known []struct {
+		ID    int64
+		At    time.Time
+		Side  int
+		Twice bool
+	}
+	if err := s.list(ctx, &known, "comparing sources", with+" SELECT id, at, side, twice FROM known ORDER BY at, id", args...); err != nil {
+		return nil, err
+	}
+	bins := map[int]*ComparedBin{}
+	var only [2][]int64
+	for _, x := range known {
+		i := int((x.At.UnixMicro() - f.From.UnixMicro()) / stride)
+		if bins[i] == nil {
+			bins[i] = &ComparedBin{Bin: i}
+		}
+		switch b := bins[i]; {
+		case x.Twice && x.Side == 1:
+			b.Both, out.Both = b.Both+1, out.Both+1
+		case x.Twice:
+			continue
+		case x.Side == 1:
+			b.A, out.A = b.A+1, out.A+1
+		default:
+			b.B, out.B = b.B+1, out.B+1
+		}
+		if ids := &only[x.Side-1]; !x.Twice && len(*ids) < maxCompared {
+			*ids = append(*ids, x.ID)
+		}
+	}
+	for _, i := range slices.Sorted(maps.Keys(bins)) {
+		out.Bins = append(out.Bins, *bins[i])
+	}
+	for i, to := range []*[]Record{&out.OnlyA, &out.OnlyB} {
+		if *to, err = s.records(ctx, f.CaseID, "comparing sources", nil, recordSelect+"r.id = ANY($1) ORDER BY r.at, r.id", Array[int64](only[i]).param()); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// Seen is how a record of one source is found in another: there, or among what had been deleted, or changed.
+type Seen struct {
+	Of            int64 // the record
+	AcquisitionID int64 `db:"acquisition_id"`
+	ID            int64
+	State         record.State
+	Same          bool // it says the same
+}
+
+// SeenIn finds records in the acquisitions of their exhibit: by what they say and when, or by their row.
+func (s *Store) SeenIn(ctx context.Context, caseID int64, ids []int64) (out []Seen, err error) {
+	const other = "SELECT o.id AS of, r.acquisition_id, r.id, r.state, r.summary = o.summary AND r.at IS NOT DISTINCT FROM o.at AS same FROM record o JOIN record r ON r.exhibit_id = o.exhibit_id AND r.case_id = o.case_id AND r.acquisition_id <> o.acquisition_id AND r.kind = o.kind AND "
+	const of = " WHERE o.case_id = $1 AND o.id = ANY($2)"
+	err = s.list(ctx, &out, "finding records in other sources", "SELECT * FROM ("+other+"r.at = o.at AND r.summary = o.summary"+of+" UNION "+other+"r.db = o.db AND r.row_id = o.row_id AND r.tab = o.tab"+of+") x ORDER BY of, acquisition_id, state <> 'intact', id",
+		caseID, Array[int64](ids).param())
+	return out, err
+}

@@ -1,0 +1,174 @@
+package examine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path"
+	"strconv"
+	"strings"
+	"unicode/utf8"
+
+	"crosswind/core/reading"
+	"crosswind/internal/acquire"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+)
+
+const (
+	listedFiles = 300
+	fileHead    = 4096 // bytes of a file that are shown
+)
+
+// filesView is the view of files by what they were called.
+type filesView struct {
+	store.FileQuery
+	Crumbs  []folderLink
+	Folders []folderLink
+	Files   []fileLine
+	All     int64
+	Sources []store.SourceOf
+	Chosen  *chosenFile
+}
+
+type folderLink struct {
+	Name, Address string
+	Files, Bytes  int64
+}
+
+type fileLine struct {
+	store.FileOf
+	Address string
+}
+
+// Name is the last part of the path.
+func (f fileLine) Name() string { return path.Base(f.RealPath) }
+
+// chosenFile is the file that is looked at.
+type chosenFile struct {
+	store.FileOf
+	Records string // address of the list of its records, "" if there are none
+	Pages   string // of its page map, if it is a database
+	Map     string // of the image that it lies in
+	Text    string // its beginning, if it is text
+	Rows    []frame.HexRow
+	Cut     int64 // bytes that are not shown
+	Why     string
+}
+
+func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView, error) {
+	q := p.Query
+	f := &filesView{FileQuery: store.FileQuery{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), Dir: "/", Has: strings.TrimSpace(q.Get("named")), Ending: strings.TrimSpace(q.Get("ending")),
+		Hidden: q.Get("hidden") != "", Gone: q.Get("gone") != "", Sort: q.Get("sort")}}
+	if n, err := strconv.ParseInt(q.Get("acq"), 10, 64); err == nil && n > 0 {
+		f.Acquisition = n
+	}
+	if d := path.Clean("/" + q.Get("dir")); d != "/" {
+		f.Dir = d + "/"
+	}
+	f.Within = f.Has == "" && f.Ending == "" && !f.Gone // what is looked for is found at any depth
+	var err error
+	if f.Sources, err = a.Store.Sources(ctx, p.Case.ID); err != nil {
+		return nil, err
+	}
+	if f.Within {
+		folders, err := a.Store.Folders(ctx, f.FileQuery)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range folders {
+			f.Folders = append(f.Folders, folderLink{x.Name, p.Keep("dir", f.Dir+x.Name, "file", ""), x.Files, x.Bytes})
+		}
+	}
+	at := ""
+	f.Crumbs = []folderLink{{Name: "/", Address: p.Keep("dir", "", "file", "")}}
+	for part := range strings.SplitSeq(strings.Trim(f.Dir, "/"), "/") {
+		if part != "" {
+			at += "/" + part
+			f.Crumbs = append(f.Crumbs, folderLink{Name: part, Address: p.Keep("dir", at, "file", "")})
+		}
+	}
+	all, n, err := a.Store.FilesOf(ctx, f.FileQuery, listedFiles)
+	if err != nil {
+		return nil, err
+	}
+	f.All = n
+	for _, x := range all {
+		f.Files = append(f.Files, fileLine{x, p.Keep("file", fmt.Sprintf("%d:%s", x.AcquisitionID, x.RealPath), "r", "", "o", "")})
+	}
+	if s := q.Get("file"); s != "" {
+		f.Chosen, err = a.file(ctx, p, s)
+		if errors.Is(err, store.ErrNotFound) {
+			p.Fault, err = "There is no such file in this case.", nil
+		}
+	}
+	return f, err
+}
+
+// file looks at a file: its number of acquisition and its path.
+func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile, error) {
+	id, name, _ := strings.Cut(of, ":")
+	n, err := strconv.ParseInt(id, 10, 64)
+	if err != nil {
+		return nil, store.ErrNotFound
+	}
+	f, err := a.Store.FileOfCase(ctx, p.Case.ID, n, name)
+	if err != nil {
+		return nil, err
+	}
+	acq, err := a.Store.AcquisitionByID(ctx, n)
+	if err != nil {
+		return nil, err
+	}
+	c := &chosenFile{FileOf: *f}
+	base := "/case/" + p.Case.Reference
+	if f.Records > 0 {
+		c.Records = p.Keep("view", "", "in", f.RealPath, "file", "", "dir", "", "after", "", "named", "", "ending", "")
+	}
+	if f.Found != nil {
+		at := int64(0)
+		if len(f.Found.Extents) > 0 {
+			at = max(0, f.Found.Extents[0][0])
+		}
+		c.Map = frame.Address(base+"/recover/storage", nil, "acq", id, "image", f.Found.Image, "at", fmt.Sprint(at))
+	} else if strings.HasSuffix(f.Path, acquire.ImageEnding) && !f.Content {
+		c.Map = frame.Address(base+"/recover/storage", nil, "acq", id, "image", f.Path)
+	}
+	open, why, err := a.Evidence.Whole(ctx, p.Case.ID, acq, f.SHA256)
+	if c.Why = why; err != nil || open == nil {
+		return c, err
+	}
+	b, err := open()
+	if err != nil {
+		return nil, err
+	}
+	defer b.Close()
+	head := make([]byte, min(fileHead, f.Size))
+	if _, err := io.ReadFull(b, head); err != nil {
+		return nil, err
+	}
+	c.Cut = f.Size - int64(len(head))
+	if reading.Begins(head) {
+		c.Pages = frame.Address(base+"/recover/pages", nil, "acq", id, "path", f.RealPath)
+	}
+	if plain(head, c.Cut > 0) {
+		c.Text = string(head)
+	} else {
+		c.Rows = frame.FoldRows(frame.HexRows(head[:min(len(head), 1024)], 0, nil, nil))
+		c.Cut = f.Size - int64(min(len(head), 1024))
+	}
+	return c, nil
+}
+
+// plain reports whether bytes are text, which may be cut within its last character.
+func plain(b []byte, cut bool) bool {
+	for len(b) > 0 {
+		r, n := utf8.DecodeRune(b)
+		if r == utf8.RuneError && n == 1 && !(cut && len(b) < utf8.UTFMax) || r < 0x20 && r != '\t' && r != '\n' && r != '\r' {
+			return false
+		}
+		b = b[n:]
+	}
+	return true
+}
