@@ -36,6 +36,7 @@ type File struct {
 type Options struct {
 	Full bool              // carve, too, and look for folders that nothing leads to
 	Note func(error)       // told what is wrong with the image
+	Size func(int64)       // if not nil, told at first how many bytes will be searched in the full pass
 	Seen func(int64) bool  // if not nil, told how many bytes were searched in the full pass; false ends it
 	Skip func(int64) int64 // as of carve.Options
 }
@@ -80,10 +81,19 @@ func Files(image io.ReaderAt, size int64, opt Options) iter.Seq2[*File, error] {
 	}
 	return func(yield func(*File, error) bool) {
 		volumes, rest := Volumes(image, size, note)
-		var searched int64
+		var searched, size int64
+		free := make([][]volume.Extent, len(volumes))
 		for i, v := range volumes {
-			free := slices.Collect(v.Unallocated())
-			find := carve.New(image, free, carve.Options{Unit: v.Cluster, Skip: opt.Skip, Seen: seen(opt.Seen, &searched)})
+			free[i] = slices.Collect(v.Unallocated())
+		}
+		for _, e := range slices.Concat(append(free, rest)...) {
+			size += e.Length
+		}
+		if opt.Full && opt.Size != nil {
+			opt.Size(size)
+		}
+		for i, v := range volumes {
+			find := carve.New(image, free[i], carve.Options{Unit: v.Cluster, Skip: opt.Skip, Seen: seen(opt.Seen, &searched)})
 			begun := map[int64]int64{} // where deleted files begin, and their sizes
 			for f, err := range v.Files(opt.Full) {
 				if err != nil {

@@ -59,7 +59,18 @@ func (q *Acquirer) image(ctx context.Context, t *run.Task, a *store.Acquisition,
 	defer b.Close()
 	counts := map[storage.State]int{}
 	taken := map[string]bool{}
-	opt := storage.Options{Full: !a.LiveOnly, Seen: func(int64) bool { return ctx.Err() == nil }, Note: func(err error) {
+	var searched, told int64
+	seen := func(n int64) bool {
+		t.Done(n-searched, 0)
+		searched = n
+		return ctx.Err() == nil
+	}
+	size := func(n int64) {
+		t.More(n, 0)
+		told = n
+		t.Logf("%s: %d bytes that are not in use are searched for files", f.Path, n)
+	}
+	opt := storage.Options{Full: !a.LiveOnly, Size: size, Seen: seen, Note: func(err error) {
 		t.Logf("%s: %s", f.Path, asText(err.Error()))
 	}}
 	for x, err := range storage.Files(b, f.Size, opt) {
@@ -80,6 +91,7 @@ func (q *Acquirer) image(ctx context.Context, t *run.Task, a *store.Acquisition,
 	if ctx.Err() != nil {
 		return context.Cause(ctx)
 	}
+	seen(told) // what was a hole at the end, too
 	t.Logf("%s holds %d live, %d deleted and %d carved files", f.Path, counts[storage.Live], counts[storage.Deleted], counts[storage.Carved])
 	return nil
 }

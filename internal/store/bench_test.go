@@ -79,6 +79,7 @@ func BenchmarkExamine(b *testing.B) {
 				fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, parties, direction, summary, words, db)
 SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact'])[1+i%%5], CASE WHEN i%%13=0 THEN 'recovered' ELSE 'intact' END, 'live row', '2025-08-01Z'::timestamptz + interval '425 days' * (i*7919 %% %d) / %[4]d,
  (i%%50)::text, '', 'One', '+44 7700 900' || lpad((i%%1000)::text, 3, '0'), ARRAY['+447700900' || lpad((i%%1000)::text, 3, '0')], 'in', 'the tide at ' || i || ' and the lamp', 'the tide at ' || i || CASE WHEN i%%5=0 THEN ' and the common lamp' ELSE ' or' END || CASE WHEN i%%5003=0 THEN ' rare' ELSE ' of' END || ' glass w' || i*7%%997 || ' x' || i%%4999, '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n),
+				"UPDATE record SET latitude = 38 + id % 1000 * 1e-4, longitude = -24 WHERE id % 6 = 0",
 				"VACUUM ANALYZE record", "VACUUM ANALYZE record_hour", // as the database does by itself
 			} {
 				if _, err := owner.ExecContext(ctx, q); err != nil {
@@ -139,6 +140,27 @@ SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact
 					b.ReportMetric(float64(counts.Microseconds())/1000/float64(b.N), "ms-counts")
 					b.ReportMetric(float64(list.Microseconds())/1000/float64(b.N), "ms-list")
 				})
+			}
+			for name, view := range map[string]func(store.Filter) error{
+				"conversations": func(f store.Filter) error { _, err := s.Talks(ctx, f, 80); return err },
+				"people":        func(f store.Filter) error { _, err := s.Contacts(ctx, f); return err },
+				"hours": func(f store.Filter) error {
+					f.Parties = []string{"+447700900417"}
+					_, err := s.Habits(ctx, f, time.UTC)
+					return err
+				},
+				"places": func(f store.Filter) error { _, err := s.Placed(ctx, f, 30_000); return err },
+			} {
+				for _, span := range []int{1, 30, 426} {
+					b.Run(fmt.Sprintf("view %s of %d days", name, span), func(b *testing.B) {
+						f := store.Filter{CaseID: c.ID, From: begin, To: begin.AddDate(0, 0, span)}
+						for b.Loop() {
+							if err := view(f); err != nil {
+								b.Fatal(err)
+							}
+						}
+					})
+				}
 			}
 			for name, span := range map[string]time.Duration{"evening": 6 * time.Hour, "month": 30 * 24 * time.Hour, "whole": 426 * 24 * time.Hour} {
 				b.Run(name, func(b *testing.B) {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"crosswind/core/backup"
+	"crosswind/core/gap"
 	"crosswind/core/record"
 	"crosswind/core/talk"
 	"crosswind/internal/store"
@@ -41,6 +42,7 @@ type conversation struct {
 	Below   int
 	Only    int // lines that the first source does not have
 	Gone    []string
+	holes   []hole
 }
 
 type talkLine struct {
@@ -72,7 +74,15 @@ type saidLine struct {
 	Day     string // if it is another than that of the line before
 	Silence string // since the line before, if it is long
 	Gap     int    // 0 to 3: since the line before, if it is not
+	Holes   []hole // before it: numbers that no row of the first source's table has
 	Cells   []saidCell
+}
+
+// hole is a run of numbers that no row has, of the table in which a conversation lies with others.
+type hole struct {
+	gap.Run
+	After, Before time.Time // the rows on either side
+	Table         string
 }
 
 type saidCell struct {
@@ -180,8 +190,35 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 		}
 		k.Further = append(k.Further, further{fmt.Sprintf("%s acquisition %d", x.ExhibitRef, x.AcqNo), p.Keep(besideParam, strings.Join(ids, ","), "o", "")})
 	}
+	if err := a.holes(ctx, p, k, asStored, of(v.clocks, base.ExhibitID)); err != nil {
+		return nil, err
+	}
 	k.align(p.Zone, from.Add(-of(v.clocks, base.ExhibitID).Off), to.Add(-of(v.clocks, base.ExhibitID).Off))
 	return k, nil
+}
+
+// holes finds the numbers that are missing in the table of the first source while the conversation's lines were written.
+func (a pages) holes(ctx context.Context, p *frame.Page, k *conversation, r *store.Record, c clock) error {
+	all, err := a.Store.Gaps(ctx, p.Case.ID, r.ExhibitID)
+	if err != nil || len(k.Columns) == 0 {
+		return err
+	}
+	first, last := *k.Columns[0].all[0].At, *k.Columns[0].all[len(k.Columns[0].all)-1].At
+	for _, g := range all {
+		if g.AcquisitionID != r.AcquisitionID || g.DB != r.DB || g.Table != r.Table {
+			continue
+		}
+		for _, run := range g.Runs {
+			after, is := g.Times[run.From-1]
+			before, known := g.Times[run.To+1]
+			h := hole{run, after.Add(-c.Off), before.Add(-c.Off), g.Table}
+			if is && known && !h.Before.Before(h.After) && !h.After.Before(first) && !h.Before.After(last) {
+				k.holes = append(k.holes, h)
+			}
+		}
+	}
+	slices.SortStableFunc(k.holes, func(a, b hole) int { return a.Before.Compare(b.Before) })
+	return nil
 }
 
 // Called is what a conversation is called.
@@ -250,6 +287,9 @@ func (k *conversation) align(zone *time.Location, from, to time.Time) {
 			x.Silence = long(gap)
 		} else {
 			x.Gap = int(min(gap/(2*time.Minute), 3))
+		}
+		for len(k.holes) > 0 && !last.IsZero() && k.holes[0].Before.Compare(l.At) <= 0 {
+			x.Holes, k.holes = append(x.Holes, k.holes[0]), k.holes[1:]
 		}
 		last = l.At
 		k.N++

@@ -72,12 +72,17 @@ document.addEventListener("click", (event) => {
   choose(link);
 });
 
+// A row that is chosen is selected; a link that stands for itself is the current one.
+const markOf = (row) => (row.matches("a") ? "aria-current" : "aria-selected");
+function mark(row, on) {
+  row.setAttribute(markOf(row), String(on));
+}
+
 // choose follows a link that changes only some regions.
 function choose(link) {
   const row = link.closest("[data-href]");
   if (row) {
-    for (const r of row.closest("[data-region]").querySelectorAll('[aria-selected="true"]')) r.setAttribute("aria-selected", "false");
-    row.setAttribute("aria-selected", "true");
+    for (const r of row.closest("[data-region]").querySelectorAll("[data-href]")) mark(r, r === row);
     row.scrollIntoView({ block: "nearest" });
   }
   if (link.href === location.href) return;
@@ -164,7 +169,7 @@ document.addEventListener("keydown", (event) => {
 
 function step(by) {
   const rows = [...document.querySelectorAll("[data-href]")];
-  const at = rows.findIndex((r) => r.getAttribute("aria-selected") === "true");
+  const at = rows.findIndex((r) => r.getAttribute(markOf(r)) === "true");
   const row = rows[at < 0 ? 0 : at + by];
   const link = row?.matches("a") ? row : row?.querySelector("a[data-swap]");
   if (link) choose(link);

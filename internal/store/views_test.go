@@ -1,0 +1,135 @@
+package store_test
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/core/gap"
+	"crosswind/core/record"
+	"crosswind/internal/store"
+	"crosswind/internal/store/storetest"
+)
+
+// line is a message of a source: its row, minutes after the beginning, its state, and what it says.
+type line struct {
+	row   int64
+	after int
+	state record.State
+	says  string
+}
+
+var morning = time.Date(2026, 9, 11, 6, 0, 0, 0, time.UTC)
+
+// source keeps messages as those of a new acquisition of an exhibit.
+func source(t *testing.T, s *store.Store, c *store.Case, e *store.Exhibit, thread string, lines ...line) *store.Acquisition {
+	t.Helper()
+	ctx := context.Background()
+	_, err := s.QueueRun(ctx, c, store.Run{Kind: "k", Subject: []byte("{}"), Title: "t", By: "x"})
+	var r *store.Run
+	if err == nil {
+		r, err = s.TakeRun(ctx, &store.Process{ID: "p"}, time.Minute)
+	}
+	var a *store.Acquisition
+	if err == nil {
+		a, err = s.AcquisitionForRun(ctx, c, r, store.Acquisition{ExhibitID: e.ID, Facts: []byte("{}"), StartedAt: morning})
+	}
+	var v *store.Recovery
+	if err == nil {
+		v, _, err = s.RecoveryForRun(ctx, c, r, store.Recovery{AcquisitionID: a.ID, StartedAt: morning, FullPass: true})
+	}
+	if err == nil {
+		_, err = s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}"), Whole: true, Gaps: []*gap.Numbers{gap.Of("said", slices.Values([]int64{1, 4}), nil, 0)}},
+			func(yield func(*record.Record, error) bool) {
+				for i, l := range lines {
+					at, row := morning.Add(time.Duration(l.after)*time.Minute), record.Int(l.row)
+					x := &record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: l.state, Times: []record.Time{{Role: "sent", At: &at}}, Text: l.says, Direction: "in", Parties: []record.Party{{Normal: "+447700900417"}},
+						Conversation: &record.Conversation{Key: thread}, Origins: []record.Origin{{Table: "said", RowID: &row, Place: "live"}}}
+					if strings.HasPrefix(l.says, "here") {
+						x.Place = &record.Place{Latitude: 38.5, Longitude: -24}
+					}
+					if !yield(x, nil) {
+						return
+					}
+				}
+			})
+	}
+	if err == nil {
+		err = s.EndRecovery(ctx, r, v, store.Act{Book: c.Book(), By: "x", What: "records.recovered"})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// An older and a newer source of one handset, and one of another: what is missing later, added and changed, the other side of a
+// conversation, contacts, places near one, and the times beside a gap. The case is made up.
+func TestSourcesBesideEachOther(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, one := newCase(t, s)
+	if err := s.AddExhibit(ctx, c, store.Exhibit{Reference: "1-B", Kind: "handset", ModelMark: "m", Serial: "t"}, store.Custody{What: "received", At: time.Now(), ToWhom: "tester", Seal: "2", Place: "here"}, "tester"); err != nil {
+		t.Fatal(err)
+	}
+	es, err := s.Exhibits(ctx, c.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	older := source(t, s, c, one, "7", line{1, 0, record.Intact, "you are late"}, line{2, 1, record.Intact, "the side gate"}, line{3, 2, record.Intact, "as it was"})
+	newer := source(t, s, c, one, "7", line{1, 0, record.Intact, "you are late"}, line{2, 1, record.Recovered, "the side gate"}, line{3, 2, record.Intact, "as it is"}, line{4, 90, record.Intact, "here I am"})
+	other := source(t, s, c, &es[1], "31", line{70, 0, record.Intact, "you are late"}, line{71, 3, record.Intact, "the side gate"}, line{72, 5, record.Intact, "and the brass one"})
+	f := store.Filter{CaseID: c.ID, From: morning.Add(-time.Hour), To: morning.Add(3 * time.Hour)}
+	said := func(rs []store.Record) (out []string) {
+		for _, r := range rs {
+			out = append(out, r.Summary)
+		}
+		return out
+	}
+	x, err := s.Compare(ctx, f, older, newer, 4)
+	if err != nil || fmt.Sprint(x.A, x.Both, x.B, said(x.OnlyA), said(x.OnlyB), len(x.Bins)) != "2 1 2 [the side gate as it was] [as it is here I am] 2" {
+		t.Fatalf("%+v, %v", x, err)
+	}
+	seen, err := s.SeenIn(ctx, c.ID, []int64{x.OnlyA[0].ID, x.OnlyA[1].ID})
+	if err != nil || len(seen) != 2 || seen[0].State != record.Recovered || !seen[0].Same || seen[1].State != record.Intact || seen[1].Same || seen[1].AcquisitionID != newer.ID {
+		t.Errorf("%+v, %v", seen, err)
+	}
+	if x, err = s.Compare(ctx, f, older, other, 4); err != nil || fmt.Sprint(x.A, x.Both, x.B, said(x.OnlyA), said(x.OnlyB)) != "1 2 1 [as it was] [and the brass one]" {
+		t.Errorf("of two handsets: %+v, %v", x, err)
+	}
+	talks, err := s.Talks(ctx, f, 10)
+	if err != nil || len(talks) != 3 || talks[0].AcquisitionID != newer.ID || talks[0].Below != 1 || talks[0].N != 4 {
+		t.Fatalf("%+v, %v", talks, err)
+	}
+	r, err := s.RecordByID(ctx, c.ID, talks[0].Record)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sides, err := s.Beside(ctx, r, f.From, f.To)
+	if err != nil || len(sides) != 2 || sides[0].Shared != 2 || sides[1].Shared != 2 {
+		t.Errorf("%+v, %v", sides, err)
+	}
+	had, err := s.Contacts(ctx, f)
+	n := int64(0)
+	for _, h := range had {
+		n += h.N
+	}
+	if err != nil || len(had) != 2 || n != 10 {
+		t.Errorf("%+v, %v", had, err)
+	}
+	f.Near = &store.Near{Latitude: 38.5004, Longitude: -24, Metres: 50} // some 44 m (PROJ's geod: 44.4)
+	if rs, _, err := s.Records(ctx, f, store.After{}, 10); err != nil || len(rs) != 1 || rs[0].Summary != "here I am" {
+		t.Errorf("%v, %v", said(rs), err)
+	}
+	f.Near.Metres = 44
+	if rs, err := s.Placed(ctx, f, 10); err != nil || len(rs) != 0 {
+		t.Errorf("%v, %v", said(rs), err)
+	}
+	gaps, err := s.Gaps(ctx, c.ID, one.ID)
+	if err != nil || len(gaps) != 2 || gaps[1].Missing != 2 || !gaps[1].Times[1].Equal(morning) || !gaps[1].Times[4].Equal(morning.Add(90*time.Minute)) {
+		t.Errorf("%+v, %v", gaps, err)
+	}
+}
