@@ -82,8 +82,12 @@ func cellValues(r *record.Record, cell []byte) *partial {
 			}
 		} else if t, known := types[f.Name]; f.Role == "value" && known {
 			v, ok := sqlitefile.ReadValue(t, raw, 0)
-			if !ok && t.Class() == sqlitefile.Text { // its beginning
+			switch class := t.Class(); { // its beginning
+			case ok:
+			case class == sqlitefile.Text:
 				v, _ = sqlitefile.ReadValue(sqlitefile.SerialType(13+2*len(raw)), raw, 0)
+			case class == sqlitefile.Blob:
+				v, _ = sqlitefile.ReadValue(sqlitefile.SerialType(12+2*len(raw)), raw, 0)
 			}
 			p.values[f.Name], p.whole[f.Name] = v, ok
 		}

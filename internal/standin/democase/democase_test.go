@@ -146,9 +146,10 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 			t.Errorf("%s: the backup says %s", f.Path, f.SHA256)
 		}
 		src := &fieldmap.Source{Path: f.Path, Stored: f.Stored, SHA256: sum, Bytes: bytes.NewReader(raw)}
+		var log []byte
 		for _, l := range bk.Files {
 			if l.Path == f.Path+"-wal" {
-				log := bytesOf(t, bk, l)
+				log = bytesOf(t, bk, l)
 				if err := db.OpenLog(bytes.NewReader(log), int64(len(log))); err != nil {
 					t.Fatal(err)
 				}
@@ -158,6 +159,14 @@ func check(t *testing.T, dir, truthFile, folder, name string, planted []string, 
 		for r, err := range m.Records(salvage.New(db), src, fieldmap.Names{}, salvage.Options{Full: true}, func(fieldmap.Members) {}, func(*salvage.Row) {}) {
 			if err != nil {
 				t.Fatal(err)
+			}
+			// What a package is checked by: the record's own bytes give it again.
+			cell := raw
+			if src.Log != nil && r.Origin().Path == src.Log.Path {
+				cell = log
+			}
+			if differs, known := m.Again(r, cell[r.Origin().Offset:r.Origin().Offset+int64(r.Origin().Length)]); !known || len(differs) > 0 {
+				t.Errorf("%s of %s: %s is not what its bytes say: %+v", r.State, f.Path, r.Kind, differs)
 			}
 			counts[r.State]++
 			if kinds[r.Kind] == nil {
