@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"strconv"
 	"strings"
@@ -94,18 +95,19 @@ const (
 	maxTagSize = 1 << 16
 )
 
-// Read reads what a picture says about itself. Of one that is cut off or damaged what could be read
+// Read reads what a picture of size bytes says about itself, in place. Of one that is cut off or damaged what could be read
 // comes with an error.
-func Read(content []byte) (*Photo, error) {
-	n := format(content)
+func Read(r io.ReaderAt, size int64) (*Photo, error) {
+	w := &window{r: r, size: size}
+	n := format(w.get(0, int(min(size, 16))))
 	if n < 0 {
 		return nil, ErrFormat
 	}
 	p := &Photo{Type: formats[n].media}
 	tags := imagemeta.Tags{}
-	decode := func(b []byte, as imagemeta.ImageFormat, sources imagemeta.Source) (imagemeta.DecodeResult, error) {
+	decode := func(r io.ReadSeeker, as imagemeta.ImageFormat, sources imagemeta.Source) (imagemeta.DecodeResult, error) {
 		return imagemeta.Decode(imagemeta.Options{
-			R: bytes.NewReader(b), ImageFormat: as, Sources: sources, LimitNumTags: maxTags, LimitTagSize: maxTagSize,
+			R: r, ImageFormat: as, Sources: sources, LimitNumTags: maxTags, LimitTagSize: maxTagSize,
 			ShouldHandleTag: func(t imagemeta.TagInfo) bool {
 				return t.Source != imagemeta.EXIF || strings.HasPrefix(t.Namespace, "IFD0") // not of the thumbnail
 			},
@@ -117,10 +119,10 @@ func Read(content []byte) (*Photo, error) {
 			},
 		})
 	}
-	res, err := decode(content, formats[n].as, imagemeta.EXIF|imagemeta.XMP|imagemeta.CONFIG)
+	res, err := decode(io.NewSectionReader(r, 0, size), formats[n].as, imagemeta.EXIF|imagemeta.XMP|imagemeta.CONFIG)
 	if p.Type == "image/png" {
-		if x := xmpIn(content); x != nil {
-			_, fault := decode(x, imagemeta.WebP, imagemeta.XMP)
+		if x := xmpIn(w); x != nil {
+			_, fault := decode(bytes.NewReader(x), imagemeta.WebP, imagemeta.XMP)
 			err = errors.Join(err, fault)
 		}
 	}
@@ -130,7 +132,7 @@ func Read(content []byte) (*Photo, error) {
 	if p.Orientation < 1 || p.Orientation > 8 {
 		p.Orientation = 0
 	}
-	t := tiffIn(content, p.Type)
+	t := tiffIn(w, p.Type)
 	digitised, changed := t.fraction(0x9292, number(exif["SubSecTimeDigitized"])), t.fraction(0x9290, number(exif["SubSecTime"]))
 	p.Taken = moment(exif, "DateTimeOriginal", "OffsetTimeOriginal", t.fraction(0x9291, number(exif["SubSecTimeOriginal"])))
 	p.Digitised = moment(exif, "DateTimeDigitized", "OffsetTimeDigitized", digitised)

@@ -55,13 +55,15 @@ func write(t testing.TB, all ...[]string) {
 	}
 }
 
+func readBytes(b []byte) (*Photo, error) { return Read(bytes.NewReader(b), int64(len(b))) }
+
 func read(t testing.TB, path string) *Photo {
 	t.Helper()
 	b, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := Read(b)
+	p, err := Read(bytes.NewReader(b), int64(len(b)))
 	if err != nil {
 		t.Fatalf("%s: %v", path, err)
 	}
@@ -193,21 +195,21 @@ func TestHostilePictures(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if p, err := Read(whole); err != nil || p.Latitude != nil {
+	if p, err := readBytes(whole); err != nil || p.Latitude != nil {
 		t.Errorf("a latitude of 91.5: %+v, %v", p, err)
 	}
 	for n := range whole {
-		Read(whole[:n])
+		readBytes(whole[:n])
 	}
 	for n := range min(len(whole), 600) {
 		for _, v := range []byte{0, 0x7f, 0xff} {
 			b := bytes.Clone(whole)
 			b[n] = v
-			Read(b)
+			readBytes(b)
 		}
 	}
 	for _, s := range []string{"", "\xff\xd8\xff", "text", "II*\x00\xff\xff\xff\xff", "\x89PNG\r\n\x1a\n\xff\xff\xff\xffeXIf"} {
-		if p, err := Read([]byte(s)); err == nil && p.Taken != nil {
+		if p, err := readBytes([]byte(s)); err == nil && p.Taken != nil {
 			t.Errorf("%q: %+v", s, p)
 		}
 	}
@@ -222,7 +224,7 @@ func FuzzRead(f *testing.F) {
 		f.Add(b)
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		p, _ := Read(b)
+		p, _ := readBytes(b)
 		if p != nil && p.Latitude != nil && math.Abs(*p.Latitude) > 90 {
 			t.Errorf("%v", *p.Latitude)
 		}

@@ -25,12 +25,11 @@ func (photographs) Match(_ string, head []byte) bool { return media.Type(head) !
 // Read implements [Reader].
 func (v photographs) Read(file *io.SectionReader, src *Text) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
-		content, err := whole(file, maxMedia)
-		if err != nil {
-			yield(nil, err)
+		if file.Size() > maxMedia {
+			yield(nil, fmt.Errorf("it has %d bytes; files of its form are read up to %d", file.Size(), int64(maxMedia)))
 			return
 		}
-		p, err := media.Read(content)
+		p, err := media.Read(file, file.Size())
 		if p != nil && !yield(v.record(p, file, src), nil) {
 			return
 		}

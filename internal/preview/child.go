@@ -98,7 +98,7 @@ func picture(w io.Writer, b []byte) error {
 		return fmt.Errorf("preview: decoding a picture of the form %s: %w", form, err)
 	}
 	orientation := 0
-	if p, err := media.Read(b); err == nil {
+	if p, err := media.Read(bytes.NewReader(b), int64(len(b))); err == nil {
 		orientation = p.Orientation
 	}
 	return jpeg.Encode(w, turned(smaller(img), orientation), &jpeg.Options{Quality: 84})

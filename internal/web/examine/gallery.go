@@ -58,15 +58,26 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 		return g, nil
 	}
 	after, untimed, err := readAfter(p.Query.Get("after"))
-	if err != nil || untimed > 0 {
+	if err != nil {
 		return g, err
 	}
-	rs, next, err := a.records(ctx, v.clocks, f, after)
-	if err != nil {
-		return nil, err
+	var rs []store.Record
+	var next *store.After
+	if untimed == 0 {
+		if rs, next, err = a.records(ctx, v.clocks, f, after); err != nil {
+			return nil, err
+		}
 	}
 	if next != nil {
 		g.Next = p.Keep("after", fmt.Sprintf("%d.%d", next.At.UnixMicro(), next.ID), "o", "")
+	} else { // behind all others those that have no time
+		more, last, err := a.Store.Untimed(ctx, f, untimed, pageSize)
+		if err != nil {
+			return nil, err
+		}
+		if rs = append(rs, more...); last > 0 {
+			g.Next = p.Keep("after", fmt.Sprintf("%s%d", noTime, last), "o", "")
+		}
 	}
 	if p.Query.Get("after") != "" {
 		g.Back = p.Keep("after", "", "o", "")
@@ -121,7 +132,11 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 			g.Left++
 			continue
 		}
-		if d := frame.Day(*x.At, p.Zone); d != day {
+		d := "no time"
+		if x.At != nil {
+			d = frame.Day(*x.At, p.Zone)
+		}
+		if d != day {
 			g.Days, day = append(g.Days, galleryDay{Day: d}), d
 		}
 		last := &g.Days[len(g.Days)-1]
@@ -134,7 +149,8 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 // same adds what another record says of the same bytes.
 func (x *galleryPicture) same(y *galleryPicture, zone *time.Location) {
 	x.Also++
-	if d := y.At.Sub(*x.At).Abs(); d > apart {
+	if x.At == nil || y.At == nil {
+	} else if d := y.At.Sub(*x.At).Abs(); d > apart {
 		x.say(fmt.Sprintf("%s %s by %s", y.Kind.About().Time, frame.When(*y.At, zone), y.DB))
 	}
 	if x.Place == "" {
@@ -157,6 +173,9 @@ func (x *galleryPicture) differs(zone *time.Location) {
 
 // time says that a time is another than the one that the picture lies at: a file can be written later than that, but not before.
 func (x *galleryPicture) time(t record.Time, zone *time.Location) {
+	if x.At == nil {
+		return
+	}
 	switch t.Role {
 	case "taken", "made", "fixed":
 	case "changed", record.Written:
@@ -187,7 +206,10 @@ func (x *galleryPicture) say(s string) {
 
 // Words are what is told of a picture beside what is seen.
 func (x *galleryPicture) Words(zone *time.Location) string {
-	parts := []string{frame.When(*x.At, zone), x.Kind.Title(), strings.ToLower(x.State.Title()), x.ExhibitRef}
+	parts := []string{"no time", x.Kind.Title(), strings.ToLower(x.State.Title()), x.ExhibitRef}
+	if x.At != nil {
+		parts[0] = frame.When(*x.At, zone)
+	}
 	for _, s := range []string{x.Place, x.Device} {
 		if s != "" {
 			parts = append(parts, s)
