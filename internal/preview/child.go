@@ -19,6 +19,8 @@ import (
 	_ "golang.org/x/image/webp"
 
 	"crosswind/core/media"
+
+	"github.com/corona10/goimagehash"
 )
 
 // What a preview may have at most.
@@ -33,6 +35,7 @@ const (
 const (
 	Shown    = ""         // a picture, or a sound that plays
 	Waveform = "waveform" // the picture of a sound
+	Alike    = "alike"    // a digest of what a picture looks like: see [Apart]
 )
 
 // Make confines this process, reads a file and writes its preview in one of the forms. It runs in the child.
@@ -61,10 +64,12 @@ func Make(w io.Writer, r io.Reader, form string) error {
 			return err
 		}
 	case media == "":
-		if form != Shown {
+		if form == Waveform {
 			return errOther
 		}
-		return picture(w, b)
+		return picture(w, b, form)
+	case form == Alike:
+		return errOther
 	}
 	samples, rate, err := decoded(decoder, b)
 	if err != nil {
@@ -85,7 +90,7 @@ func decoded(decoder *ffmpeg, b []byte) ([]int16, int, error) {
 	return sound(b)
 }
 
-func picture(w io.Writer, b []byte) error {
+func picture(w io.Writer, b []byte, as string) error {
 	cfg, form, err := image.DecodeConfig(bytes.NewReader(b))
 	if err != nil {
 		return fmt.Errorf("preview: it is no picture that can be shown: %w", err)
@@ -101,7 +106,16 @@ func picture(w io.Writer, b []byte) error {
 	if p, err := media.Read(bytes.NewReader(b), int64(len(b))); err == nil {
 		orientation = p.Orientation
 	}
-	return jpeg.Encode(w, turned(smaller(img), orientation), &jpeg.Options{Quality: 84})
+	seen := turned(smaller(img), orientation)
+	if as == Alike {
+		h, err := goimagehash.DifferenceHash(seen)
+		if err != nil {
+			return fmt.Errorf("preview: %w", err)
+		}
+		_, err = fmt.Fprintf(w, "%016x", h.GetHash())
+		return err
+	}
+	return jpeg.Encode(w, seen, &jpeg.Options{Quality: 84})
 }
 
 // smaller is a picture whose sides are no longer than maxSide, on white.

@@ -8,10 +8,12 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"math/bits"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -48,7 +50,7 @@ func (m *Maker) Preview(ctx context.Context, form, sha256 string, content func()
 	if len(sha256) != 64 || strings.Trim(sha256, "0123456789abcdef") != "" {
 		return nil, "", fmt.Errorf("preview: %q is not a SHA-256", sha256)
 	}
-	if form != Shown && form != Waveform {
+	if form != Shown && form != Waveform && form != Alike {
 		return nil, "", fmt.Errorf("preview: there is no form %q", form)
 	}
 	kept := filepath.Join(m.Dir, Version, form, sha256[:2], sha256)
@@ -89,8 +91,30 @@ func typeOf(b []byte) string {
 		return "image/png"
 	case len(b) > 12 && string(b[:4]) == "RIFF" && string(b[8:12]) == "WAVE":
 		return "audio/wav"
+	case len(b) == 16 && bytes.Trim(b, "0123456789abcdef") == nil:
+		return "text/plain"
 	}
 	return ""
+}
+
+// Apart is in how many of 64 places the digests of two pictures differ, which brighter neighbours of each place of a small
+// picture make (the difference hash of goimagehash). [Near] or fewer are of pictures that look alike, as common practice has it.
+func Apart(a, b uint64) int { return bits.OnesCount64(a ^ b) }
+
+// Near is how far the digests of pictures that look alike are apart at most.
+const Near = 8
+
+// Digest is the digest of what a picture looks like.
+func (m *Maker) Digest(ctx context.Context, sha256 string, content func() (io.ReadCloser, error)) (uint64, error) {
+	b, _, err := m.Preview(ctx, Alike, sha256, content)
+	if err != nil {
+		return 0, err
+	}
+	d, err := strconv.ParseUint(string(b), 16, 64)
+	if err != nil {
+		return 0, &Fault{"the process that makes previews gave no digest"}
+	}
+	return d, nil
 }
 
 func keep(path string, b []byte) error {

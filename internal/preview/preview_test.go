@@ -258,3 +258,33 @@ func TestTheKernelKeepsTheLimits(t *testing.T) {
 	}
 	t.Logf("Landlock %t, a network of its own %t: a file is opened %t, a connection %t", landlocked, apart, said.File, said.Socket)
 }
+
+// A picture, the same in another size and quality, and another one: by the examples of goimagehash's README, in which a picture
+// and its copies are a few places apart, and others are many.
+func TestPicturesThatLookAlike(t *testing.T) {
+	drawn := func(seed, scale, quality int) uint64 {
+		img := image.NewGray(image.Rect(0, 0, 96*scale, 80*scale))
+		for x := range img.Rect.Dx() {
+			for y := range img.Rect.Dy() {
+				block := (x/(12*scale))*31 + (y/(10*scale))*17 + seed
+				img.Pix[y*img.Stride+x] = byte(block * block * 7)
+			}
+		}
+		var b bytes.Buffer
+		if err := jpeg.Encode(&b, img, &jpeg.Options{Quality: quality}); err != nil {
+			t.Fatal(err)
+		}
+		d, err := maker(t, "make").Digest(t.Context(), strings.Repeat("a", 64), func() (io.ReadCloser, error) { return io.NopCloser(&b), nil })
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d
+	}
+	one, copied, other := drawn(1, 8, 90), drawn(1, 2, 40), drawn(5, 8, 90)
+	if Apart(one, copied) > Near || Apart(one, other) <= Near {
+		t.Errorf("a copy is %d apart, another picture %d", Apart(one, copied), Apart(one, other))
+	}
+	if _, err := maker(t, "make").Digest(t.Context(), strings.Repeat("a", 64), func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("no picture")), nil }); err == nil {
+		t.Error("of what is no picture there is a digest")
+	}
+}

@@ -150,6 +150,26 @@ func TestTheListGoesOn(t *testing.T) {
 	if _, page := w.get(kase + "/report"); !strings.Contains(page, "1970-01-01 00:00:00Z, which cannot be: before 1980; stored as 0 s") {
 		t.Error("the report does not say why the time cannot be so")
 	}
+	// All of an hour are marked at once, but what is marked keeps its reason; a list of words is counted at once.
+	hour := kase + "/examine/mark-all?from=2026-09-01T01:00:00Z&to=2026-09-01T02:00:00Z"
+	marked := func() (n int) {
+		if err := w.s.DB().QueryRow("SELECT count(*) FROM mark WHERE reason = 'that hour'").Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if _, page := w.post(hour, "reason", " "); !strings.Contains(page, "A mark needs its reason") || marked() != 0 {
+		t.Error("records are marked without a reason")
+	}
+	if _, page := w.post(hour, "reason", "that hour"); !strings.Contains(page, "60 records are marked") || marked() != 60 {
+		t.Errorf("%d records are marked", marked())
+	}
+	if w.post(hour, "reason", "another reason"); marked() != 60 {
+		t.Errorf("of marks that were there %d keep their reason", marked())
+	}
+	if _, page := w.get(kase + "/examine?view=words&list=line%0Anowhere%0A%22line+7%22"); !strings.Contains(page, `<td class="num mono">160</td>`) || !strings.Contains(page, "nothing") || !strings.Contains(page, `<td class="num mono">1</td>`) {
+		t.Error("a list of words is not counted")
+	}
 	for i := range timed + untimed {
 		if i >= len(list) || list[i] != fmt.Sprint("line ", i) {
 			t.Fatalf("%d records, want %d; wrong from %d on", len(list), timed+untimed, i)

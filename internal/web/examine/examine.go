@@ -34,6 +34,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/examine", access.SeeEvidence, p.page)
 	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
+	inCase.POST("/examine/mark-all", access.Mark, p.markAll)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
 	inCase.GET("/people", access.SeeEvidence, func(c *gin.Context) error { return p.people(c, nil) })
 	inCase.POST("/people", access.Mark, p.rule)
@@ -69,6 +70,7 @@ type content struct {
 	Talk     *conversation
 	Map      *places
 	Gallery  *gallery
+	List     *words
 	Files    *filesView
 	Compare  *compare
 	Network  *network
@@ -104,7 +106,7 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	p.Content, p.Views = v, views(p, v.View)
-	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html")
+	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "words.html")
 }
 
 // Wants reports whether a region of the page is asked for: a script that swaps some names them.
@@ -112,7 +114,8 @@ func (v *content) Wants(region string) bool {
 	return len(v.regions) == 0 || slices.Contains(v.regions, region)
 }
 
-func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
+// filtered reads what is filtered.
+func (a pages) filtered(c *gin.Context, p *frame.Page) (*content, error) {
 	v := &content{View: viewOf(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
 	if err := a.readFilter(c.Request.Context(), p, v); err != nil {
 		return nil, err
@@ -129,13 +132,20 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 		v.Filter.Parties = v.Person.Handles
 		v.Words = append(v.Words, filterWord{"with " + v.Person.Name(), p.Keep("person", "", "after", "")})
 	}
+	return v, nil
+}
+
+func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
+	v, err := a.filtered(c, p)
+	if err != nil {
+		return nil, err
+	}
 	c.Header("Vary", "Crosswind-Regions")
 	if v.Wants("chart") || v.Wants("list") {
 		if err := a.overview(c, p, v); err != nil {
 			return nil, err
 		}
 	}
-	var err error
 	if r := p.Query.Get("r"); r != "" && (v.Wants("pane") || v.Wants("drawer") || v.View != "") {
 		v.Chosen, err = a.choose(c, p, v, r, p.Query.Get("o") != "")
 		if errors.Is(err, store.ErrNotFound) {
@@ -430,6 +440,61 @@ func (a pages) mark(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	return back(c, cs, id)
+}
+
+// mostMarked bounds the records that are marked at once.
+const mostMarked = 500
+
+// markAll marks all that the address filters, with one reason.
+func (a pages) markAll(c *gin.Context) error {
+	ctx := c.Request.Context()
+	p, err := a.Page(c, "Examine", "Examine")
+	if err != nil {
+		return err
+	}
+	v, err := a.filtered(c, p)
+	if err != nil {
+		return err
+	}
+	w, _, err := a.window(c, p, v)
+	if err != nil {
+		return err
+	}
+	v.Filter.From, v.Filter.To = w.From, w.To
+	reason := strings.TrimSpace(c.PostForm("reason"))
+	if reason == "" {
+		a.Notice(c, "A mark needs its reason: the report gives it.")
+	}
+	n := 0
+	for _, k := range v.clocks {
+		rs, next, err := a.Store.Records(ctx, k.filter(v.Filter), store.After{}, mostMarked)
+		if err != nil {
+			return err
+		}
+		if next != nil {
+			a.Notice(c, "At most %d records are marked at once: narrow what is filtered.", mostMarked)
+			break
+		}
+		for i := range rs {
+			if rs[i].MarkReason != nil || reason == "" {
+				continue // it keeps its own
+			}
+			if err := a.Store.Mark(ctx, p.Case, &rs[i], reason, frame.By(c)); err != nil {
+				return err
+			}
+			n++
+		}
+	}
+	if n > 0 {
+		a.Notice(c, "%d records are marked: %s", n, reason)
+	}
+	c.Redirect(http.StatusSeeOther, frame.Address("/case/"+p.Case.Reference+"/examine", p.Query))
+	return nil
+}
+
+// back leads from a mark back to the page on which it was made.
+func back(c *gin.Context, cs *store.Case, id int64) error {
 	q, err := url.ParseQuery(c.PostForm("back"))
 	if err != nil {
 		q = url.Values{}

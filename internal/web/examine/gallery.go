@@ -2,12 +2,14 @@ package examine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
 	"crosswind/core/record"
+	"crosswind/internal/preview"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 )
@@ -15,9 +17,11 @@ import (
 // gallery is what is filtered as pictures.
 type gallery struct {
 	Days []galleryDay
-	N    int    // pictures on this page
-	Left int    // thumbnails of pictures that are there, which are not shown again
-	Next string // address of the next page, "" at the end
+	N    int          // pictures on this page
+	Left int          // thumbnails of pictures that are there, which are not shown again
+	Like []galleryDay // those that look alike, if that is asked for
+	Ask  string       // address that asks for it, or not any more
+	Next string       // address of the next page, "" at the end
 	Back string
 }
 
@@ -40,6 +44,7 @@ type galleryPicture struct {
 	Place   string
 	Device  string
 	whole   *record.Record
+	nth     int // of its attachments
 }
 
 // apart is how far times of one picture may differ: a file is written when the picture has been worked out.
@@ -99,7 +104,7 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 			x.Why = at.Missing
 			if x.Film = frame.Film(at); at.SHA256 != "" && (x.Film || frame.Picture(at)) {
 				x.Shown = fmt.Sprintf("/case/%s/examine/preview/%d/%d", p.Case.Reference, r.ID, n)
-				key = fmt.Sprint(r.ExhibitID, " ", at.SHA256)
+				key, x.nth = fmt.Sprint(r.ExhibitID, " ", at.SHA256), n
 				break
 			}
 		}
@@ -126,6 +131,12 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 			}
 		}
 	}
+	if g.Ask = p.Keep("alike", "1", "o", ""); p.Query.Get("alike") != "" {
+		g.Ask = p.Keep("alike", "", "o", "")
+		if all, err = a.alike(ctx, p, g, all); err != nil {
+			return nil, err
+		}
+	}
 	day := ""
 	for _, x := range all {
 		if x.Of != "" && !x.Lost {
@@ -144,6 +155,51 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 		g.N++
 	}
 	return g, nil
+}
+
+// alike takes those pictures that look alike out of all, and puts them together, thumbnails with what they were made from.
+func (a pages) alike(ctx context.Context, p *frame.Page, g *gallery, all []*galleryPicture) (left []*galleryPicture, err error) {
+	digests := make([]uint64, len(all))
+	group := make([]int, len(all)) // the first that each looks like
+	for i, x := range all {
+		group[i] = i
+		if x.Shown == "" || x.Film || a.Previews == nil {
+			continue
+		}
+		sum, open, err := a.Evidence.Attachment(ctx, p.Case.ID, x.ID, x.nth)
+		if err != nil {
+			return nil, err
+		}
+		digests[i], err = a.Previews.Digest(ctx, sum, open)
+		if f := (*preview.Fault)(nil); errors.As(err, &f) {
+			digests[i] = 0
+			continue // it cannot be decoded, which its place says
+		}
+		if err != nil {
+			return nil, err
+		}
+		for k := range i {
+			if digests[k] != 0 && digests[i] != 0 && preview.Apart(digests[i], digests[k]) <= preview.Near {
+				group[i] = group[k]
+				break
+			}
+		}
+	}
+	for i, x := range all {
+		var like []*galleryPicture
+		for k := i; k < len(all) && group[i] == i; k++ {
+			if group[k] == i {
+				like = append(like, all[k])
+			}
+		}
+		if len(like) > 1 {
+			g.Like = append(g.Like, galleryDay{fmt.Sprintf("%d alike", len(like)), like})
+			g.N += len(like)
+		} else if group[i] == i {
+			left = append(left, x)
+		}
+	}
+	return left, nil
 }
 
 // same adds what another record says of the same bytes.

@@ -9,7 +9,7 @@ import (
 )
 
 // viewNames are the views of what is filtered, with their keys. The list is the first.
-var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"f", "files"}, {"e", "compare"}, {"h", "gaps"}}
+var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"f", "files"}, {"s", "words"}, {"e", "compare"}, {"h", "gaps"}}
 
 // viewOf is which view the address asks for, "" for the list and what is no view.
 func viewOf(p *frame.Page) string {
@@ -31,7 +31,7 @@ func views(p *frame.Page, open string) (out []frame.View) {
 		if name == viewNames[0][1] {
 			name = ""
 		}
-		x.Path = frame.Address("/case/"+p.Case.Reference+"/examine", p.Query, "view", name, "o", "", "after", "", "of", "", "named", "", "file", "", "dir", "", "acq", "", "ending", "", "gone", "", "hidden", "", "sort", "", "a", "", "b", "", "box", "", "beside", "")
+		x.Path = frame.Address("/case/"+p.Case.Reference+"/examine", p.Query, "view", name, "o", "", "after", "", "of", "", "named", "", "file", "", "dir", "", "acq", "", "ending", "", "gone", "", "hidden", "", "sort", "", "a", "", "b", "", "box", "", "beside", "", "list", "")
 		out = append(out, x)
 	}
 	return out
@@ -41,6 +41,8 @@ func views(p *frame.Page, open string) (out []frame.View) {
 func (a pages) view(c *gin.Context, p *frame.Page, v *content) (err error) {
 	ctx := c.Request.Context()
 	switch v.View {
+	case "words":
+		v.List, err = a.words(ctx, p, v)
 	case "files":
 		v.Files, err = a.files(ctx, p, v)
 	case "compare":
