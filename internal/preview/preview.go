@@ -102,7 +102,7 @@ func typeOf(b []byte) string {
 func Apart(a, b uint64) int { return bits.OnesCount64(a ^ b) }
 
 // Near is how far the digests of pictures that look alike are apart at most.
-const Near = 8
+const Near = 5
 
 // Digest is the digest of what a picture looks like.
 func (m *Maker) Digest(ctx context.Context, sha256 string, content func() (io.ReadCloser, error)) (uint64, error) {

@@ -41,7 +41,7 @@ func (s *Store) Talks(ctx context.Context, f Filter, limit int) (out []Talk, err
 	args = append(args, Array[string](kinds).param(), limit)
 	n := len(args)
 	err = s.list(ctx, &out, "listing conversations", `SELECT r.acquisition_id, r.exhibit_id, r.db, r.thread, r.kind, count(*) AS n, count(*) FILTER (WHERE r.state <> 'intact') AS below,
-  min(r.at) AS first, max(r.at) AS last, (array_agg(r.id ORDER BY r.at, r.id))[1] AS record`+f.countFrom()+q+fmt.Sprintf(` AND r.at IS NOT NULL AND r.thread <> '' AND r.kind = ANY($%d)
+  min(r.at) AS first, max(r.at) AS last, min(r.id) AS record`+f.countFrom()+q+fmt.Sprintf(` AND r.at IS NOT NULL AND r.thread <> '' AND r.kind = ANY($%d)
 GROUP BY 1, 2, 3, 4, 5 ORDER BY below DESC, n DESC, r.acquisition_id, r.db, r.thread LIMIT $%d`, n-1, n), args...)
 	return out, err
 }

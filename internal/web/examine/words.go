@@ -2,7 +2,6 @@ package examine
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -56,8 +55,10 @@ func (a pages) words(ctx context.Context, p *frame.Page, v *content) (*words, er
 		}
 		var kinds []string
 		for _, k := range record.Kinds() {
-			if n[k] > 0 {
-				kinds = append(kinds, fmt.Sprintf("%s %s", frame.Num(n[k]), strings.ToLower(k.Plural())))
+			if n[k] == 1 {
+				kinds = append(kinds, "1 "+strings.ToLower(k.Title()))
+			} else if n[k] > 1 {
+				kinds = append(kinds, frame.Num(n[k])+" "+strings.ToLower(k.Plural()))
 			}
 		}
 		x.Kinds = strings.Join(kinds, ", ")
