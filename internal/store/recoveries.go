@@ -222,9 +222,11 @@ func (s *Store) SaveDatabase(ctx context.Context, c *Case, r *Run, a *Acquisitio
 		if ch, err = t.merge(c, a, d, r.By); err != nil {
 			return err
 		}
-		gaps, err := json.Marshal(slices.Concat([]*gap.Numbers{}, d.Gaps))
-		if err != nil {
-			return err
+		gaps := []byte("[]")
+		if len(d.Gaps) > 0 {
+			if gaps, err = json.Marshal(d.Gaps); err != nil {
+				return err
+			}
 		}
 		if err := t.exec("keeping what "+d.Path+" gave", "INSERT INTO recovered_database(recovery_id, path, field_map, live, by_origin, notes, withheld, whole, map_sha256, gaps) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10) "+
 			"ON CONFLICT (recovery_id, path) DO UPDATE SET field_map = excluded.field_map, live = excluded.live, by_origin = excluded.by_origin, notes = excluded.notes, withheld = excluded.withheld, whole = excluded.whole, map_sha256 = excluded.map_sha256, gaps = excluded.gaps",
@@ -256,7 +258,7 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		r.Keep()
 		body, err := json.Marshal(r)
 		var latitude, longitude, accuracy *float64
-		if p := r.Place; p != nil {
+		if p := r.Place; p != nil && p.Known() {
 			latitude, longitude, accuracy = &p.Latitude, &p.Longitude, p.Accuracy
 		}
 		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin().Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),

@@ -151,7 +151,12 @@ func TestTheListGoesOn(t *testing.T) {
 		t.Error("the report does not say why the time cannot be so")
 	}
 	// All of an hour are marked at once, but what is marked keeps its reason; a list of words is counted at once.
-	hour := kase + "/examine/mark-all?from=2026-09-01T01:00:00Z&to=2026-09-01T02:00:00Z"
+	_, page := w.get(kase + "/examine?from=2026-09-01T01:00:00Z&to=2026-09-01T02:00:00Z")
+	form := regexp.MustCompile(`action="([^"]*/mark-all[^"]*)"`).FindStringSubmatch(page)
+	if form == nil {
+		t.Fatal("what the chart shows cannot be marked")
+	}
+	hour := html.UnescapeString(form[1])
 	marked := func() (n int) {
 		if err := w.s.DB().QueryRow("SELECT count(*) FROM mark WHERE reason = 'that hour'").Scan(&n); err != nil {
 			t.Fatal(err)

@@ -60,6 +60,7 @@ type content struct {
 	Timeless int64    // records without a time
 	Chosen   *chosen
 	Refused  string
+	MarkAll  string         // address at which all of it is marked
 	Words    []filterWord   // what is filtered, in words
 	Person   *people.Person // whose records are shown, nil if everybody's
 	Measured []string       // how far clocks were off, in words
@@ -116,7 +117,7 @@ func (v *content) Wants(region string) bool {
 
 // filtered reads what is filtered.
 func (a pages) filtered(c *gin.Context, p *frame.Page) (*content, error) {
-	v := &content{View: viewOf(p), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
+	v := &content{View: viewOf(p), MarkAll: frame.Address("/case/"+p.Case.Reference+"/examine/mark-all", p.Query, "r", "", "o", ""), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
 	if err := a.readFilter(c.Request.Context(), p, v); err != nil {
 		return nil, err
 	}
