@@ -32,22 +32,22 @@ type ComparedBin struct {
 type SourceOf struct {
 	Acquisition
 	ExhibitRef string        `db:"exhibit_ref"`
-	Kinds      Array[string] // of which it has records that are there
+	Kinds      Array[string] // of those that were asked for those of which it has records that are there
 	Faults     int64         // that were met when it was acquired
+	Authority  int64         // the last that was there when its records were read: what is covered may differ by it
+	Full       bool          // a full pass has read it
 }
 
-// Sources lists the acquisitions of a case of which there are records.
-func (s *Store) Sources(ctx context.Context, caseID int64) (out []SourceOf, err error) {
-	all, err := s.Kinds(ctx, caseID)
-	if err != nil {
-		return nil, err
-	}
+// Sources lists the acquisitions of a case of which there are records, and of which of some kinds.
+func (s *Store) Sources(ctx context.Context, caseID int64, of []record.Kind) (out []SourceOf, err error) {
 	var kinds []string
-	for _, k := range all {
+	for _, k := range of {
 		kinds = append(kinds, string(k))
 	}
 	err = s.list(ctx, &out, "listing sources", `SELECT a.*, e.reference AS exhibit_ref, ARRAY(SELECT kind FROM unnest($2::text[]) k(kind) WHERE EXISTS (SELECT FROM record r WHERE r.case_id = a.case_id AND r.kind = k.kind AND r.acquisition_id = a.id AND r.state = 'intact')) AS kinds,
-  (SELECT count(*) FROM acquisition_fault x WHERE x.acquisition_id = a.id) AS faults
+  (SELECT count(*) FROM acquisition_fault x WHERE x.acquisition_id = a.id) AS faults,
+  coalesce((SELECT v.authority_id FROM recovery v WHERE v.acquisition_id = a.id AND v.ended_at IS NOT NULL ORDER BY v.id DESC LIMIT 1), 0) AS authority,
+  EXISTS (SELECT FROM recovery v WHERE v.acquisition_id = a.id AND v.ended_at IS NOT NULL AND v.full_pass) AS full
 FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AND EXISTS (SELECT FROM record r WHERE r.acquisition_id = a.id) ORDER BY e.reference, a.number`, caseID, Array[string](kinds).param())
 	return out, err
 }

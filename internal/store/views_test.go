@@ -100,6 +100,10 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	if x, err = s.Compare(ctx, f, older, other, 4); err != nil || fmt.Sprint(x.A, x.Both, x.B, said(x.OnlyA), said(x.OnlyB)) != "1 2 1 [as it was] [and the brass one]" {
 		t.Errorf("of two handsets: %+v, %v", x, err)
 	}
+	sources, err := s.Sources(ctx, c.ID, []record.Kind{record.Call, record.Message})
+	if err != nil || len(sources) != 3 || fmt.Sprint(sources[0].Kinds) != "[message]" || !sources[0].Full || sources[0].Authority == 0 || sources[0].Authority != sources[2].Authority {
+		t.Errorf("%+v, %v", sources, err)
+	}
 	talks, err := s.Talks(ctx, f, 10)
 	if err != nil || len(talks) != 3 || talks[0].AcquisitionID != newer.ID || talks[0].Below != 1 || talks[0].N != 4 {
 		t.Fatalf("%+v, %v", talks, err)

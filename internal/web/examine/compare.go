@@ -74,7 +74,11 @@ const (
 
 func (a pages) compare(c *gin.Context, p *frame.Page, v *content) (*compare, error) {
 	ctx := c.Request.Context()
-	all, err := a.Store.Sources(ctx, p.Case.ID)
+	kinds, err := a.Store.Kinds(ctx, p.Case.ID)
+	if err != nil {
+		return nil, err
+	}
+	all, err := a.Store.Sources(ctx, p.Case.ID, kinds)
 	if err != nil {
 		return nil, err
 	}
@@ -95,11 +99,11 @@ func (a pages) compare(c *gin.Context, p *frame.Page, v *content) (*compare, err
 	if k.Compared, err = a.Store.Compare(ctx, v.Filter, &k.A.Acquisition, &k.B.Acquisition, bins); err != nil {
 		return nil, err
 	}
-	var kinds []string
+	var names []string
 	for _, x := range k.Compared.Kinds {
-		kinds = append(kinds, strings.ToLower(x.Plural()))
+		names = append(names, strings.ToLower(x.Plural()))
 	}
-	k.Kinds = strings.Join(kinds, ", ")
+	k.Kinds = strings.Join(names, ", ")
 	k.draw()
 	if w := v.Chart.Window; w.Seconds() > 0 {
 		k.Ticks = v.Chart.Ticks

@@ -42,6 +42,7 @@ type conversation struct {
 	Below   int
 	Only    int // lines that the first source does not have
 	Gone    []string
+	Unlike  bool // the sources were read under different authorities
 	holes   []hole
 }
 
@@ -189,6 +190,19 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 			ids = append(ids, fmt.Sprint(others[shown[0]].Record))
 		}
 		k.Further = append(k.Further, further{fmt.Sprintf("%s acquisition %d", x.ExhibitRef, x.AcqNo), p.Keep(besideParam, strings.Join(ids, ","), "o", "")})
+	}
+	if len(k.Columns) > 1 {
+		sources, err := a.Store.Sources(ctx, p.Case.ID, nil)
+		if err != nil {
+			return nil, err
+		}
+		under := map[int64]bool{}
+		for _, s := range sources {
+			if slices.ContainsFunc(k.Columns, func(c column) bool { return c.talk.AcquisitionID == s.ID }) {
+				under[s.Authority] = true
+			}
+		}
+		k.Unlike = len(under) > 1
 	}
 	if err := a.holes(ctx, p, k, asStored, of(v.clocks, base.ExhibitID)); err != nil {
 		return nil, err

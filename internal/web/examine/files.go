@@ -69,7 +69,7 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 	}
 	f.Within = f.Has == "" && f.Ending == "" && !f.Gone // what is looked for is found at any depth
 	var err error
-	if f.Sources, err = a.Store.Sources(ctx, p.Case.ID); err != nil {
+	if f.Sources, err = a.Store.Sources(ctx, p.Case.ID, nil); err != nil {
 		return nil, err
 	}
 	if f.Within {
