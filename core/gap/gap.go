@@ -10,6 +10,7 @@ package gap
 import (
 	"fmt"
 	"iter"
+	"math"
 	"slices"
 
 	"crosswind/core/sqlitefile"
@@ -33,8 +34,10 @@ type Numbers struct {
 	Recovered int64  `json:"recovered"` // further numbers of which there are rows elsewhere: recovered, or held
 	Missing   int64  `json:"missing"`   // numbers of which there is nothing
 	Counter   int64  `json:"counter"`   // the largest number ever given, as the database counts; 0 if it does not
-	Runs      []Run  `json:"runs"`      // of what is missing, in order; the first [MaxRuns] of them
-	Sparse    bool   `json:"sparse"`    // the numbers are not counted up, and what is between them means nothing
+	// Unnumbered are rows that were recovered without their numbers, which may be among those that are missing.
+	Unnumbered int64 `json:"unnumbered"`
+	Runs       []Run `json:"runs"`   // of what is missing, in order; the first [MaxRuns] of them
+	Sparse     bool  `json:"sparse"` // the numbers are not counted up, and what is between them means nothing
 }
 
 const (
@@ -44,11 +47,32 @@ const (
 	sparse = 20
 )
 
-// Of works out what the numbers of a table's rows say. live yields those of the rows that are there, in order; recovered
-// are those of rows that are not. The counter is 0 if there is none.
-func Of(table string, live iter.Seq[int64], recovered []int64, counter int64) *Numbers {
-	n := &Numbers{Table: table, Counter: counter}
-	gone := slices.Clone(recovered)
+// Known is what is known of rows of a table that are not there.
+type Known struct {
+	Recovered  []int64 // their numbers
+	Unnumbered int64   // how many were recovered without one
+	// Elsewhere are numbers of rows that lie elsewhere, as in a holding area, which may have been this table's: they say
+	// nothing of how far it was numbered.
+	Elsewhere []int64
+}
+
+// Of works out what the numbers of a table's rows say. live yields those of the rows that are there, in order, as often as
+// it is asked. The counter is 0 if there is none.
+func Of(table string, live iter.Seq[int64], known Known, counter int64) *Numbers {
+	n := &Numbers{Table: table, Counter: counter, Unnumbered: known.Unnumbered}
+	gone := slices.Clone(known.Recovered)
+	first, last := int64(math.MaxInt64), counter
+	for x := range live {
+		first, last = min(first, x), max(last, x)
+	}
+	for _, x := range gone {
+		first, last = min(first, x), max(last, x)
+	}
+	for _, x := range known.Elsewhere {
+		if x > first && x < last {
+			gone = append(gone, x)
+		}
+	}
 	slices.Sort(gone)
 	gone = slices.DeleteFunc(slices.Compact(gone), func(x int64) bool { return x < 1 })
 	begun := false
@@ -100,9 +124,9 @@ func (n *Numbers) miss(r Run) {
 	}
 }
 
-// Tables works out the numbers of those tables of a database that are named and number their rows. recovered gives of each
-// table the numbers of rows that were recovered. What could be read comes beside an error.
-func Tables(f *sqlitefile.File, names []string, recovered map[string][]int64) (out []*Numbers, err error) {
+// Tables works out the numbers of those tables of a database that are named and number their rows. known tells of each what is
+// not there. What could be read comes beside an error.
+func Tables(f *sqlitefile.File, names []string, known map[string]Known) (out []*Numbers, err error) {
 	tables, err := f.Tables()
 	counters := map[string]int64{}
 	for _, t := range tables {
@@ -145,7 +169,7 @@ func Tables(f *sqlitefile.File, names []string, recovered map[string][]int64) (o
 				}
 			}
 		}
-		n := Of(t.Name, live, recovered[t.Name], counters[t.Name])
+		n := Of(t.Name, live, known[t.Name], counters[t.Name])
 		if fault != nil { // what lies on a page that cannot be read is not missing
 			if err == nil {
 				err = fmt.Errorf("gap: the numbers of %s are not told: %w", t.Name, fault)

@@ -43,11 +43,11 @@ func TestTables(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	all, err := Tables(f, []string{"counted", "plain", "named", "apart", "not there"}, map[string][]int64{"counted": {6, 1995, 6, 12}})
+	all, err := Tables(f, []string{"counted", "plain", "named", "apart", "not there"}, map[string]Known{"counted": {Recovered: []int64{6, 1995, 6, 12}, Unnumbered: 2}, "plain": {Elsewhere: []int64{900, 1990, 5000}}})
 	if err != nil || len(all) != 3 {
 		t.Fatal(len(all), err)
 	}
-	for i, want := range []string{"counted 1 to 2000: 1986 live, 2 recovered, 12 missing, counted to 2000 [{5 5} {7 7} {900 900} {1991 1994} {1996 2000}] false", "plain 1 to 1990: 1986 live, 0 recovered, 4 missing, counted to 0 [{5 7} {900 900}] false",
+	for i, want := range []string{"counted 1 to 2000: 1986 live, 2 recovered, 12 missing, counted to 2000 [{5 5} {7 7} {900 900} {1991 1994} {1996 2000}] false", "plain 1 to 1990: 1986 live, 1 recovered, 3 missing, counted to 0 [{5 7}] false",
 		"apart 1 to 180000000: 3 live, 0 recovered, 179999997 missing, counted to 0 [] true"} {
 		n := all[i]
 		if got := fmt.Sprintf("%s %d to %d: %d live, %d recovered, %d missing, counted to %d %v %t", n.Table, n.First, n.Last, n.Live, n.Recovered, n.Missing, n.Counter, n.Runs, n.Sparse); got != want {
@@ -59,7 +59,7 @@ func TestTables(t *testing.T) {
 // Numbers that no database gives: out of order, twice, negative, none at all.
 func TestOfHostileNumbers(t *testing.T) {
 	for _, live := range [][]int64{nil, {-5, 0, 1}, {3, 3, 2, 9}, {1 << 62, 1<<63 - 1}, {1<<63 - 1}} {
-		n := Of("t", slices.Values(live), []int64{-1, 0, 4, 4}, 1<<63-1)
+		n := Of("t", slices.Values(live), Known{Recovered: []int64{-1, 0, 4, 4}, Elsewhere: []int64{-9, 3, 1<<63 - 1}}, 1<<63-1)
 		if n.Missing < 0 || n.Live < 0 || len(n.Runs) > MaxRuns {
 			t.Errorf("%v: %+v", live, n)
 		}
@@ -67,7 +67,7 @@ func TestOfHostileNumbers(t *testing.T) {
 }
 
 func ExampleOf() {
-	n := Of("line", slices.Values([]int64{1, 2, 5, 6}), []int64{4}, 8)
+	n := Of("line", slices.Values([]int64{1, 2, 5, 6}), Known{Recovered: []int64{4}}, 8)
 	fmt.Println(n.Missing, n.Runs)
 	// Output: 3 [{3 3} {7 8}]
 }

@@ -29,12 +29,12 @@ type mapping struct {
 	others map[string]int64 // rows that no reading makes records of, by origin in words
 	list   []store.FoundRow
 	rows   int
-	ids    map[string][]int64 // of recovered rows, by table
+	gone   map[string]gap.Known // of recovered rows, by table
 	held   map[record.Kind][]int64
 }
 
 func newMapping(s *salvage.Survey, src *fieldmap.Source) *mapping {
-	m := &mapping{survey: s, source: src, of: map[string]int{}, tally: map[[2]string]*store.Tally{}, others: map[string]int64{}, ids: map[string][]int64{}, held: map[record.Kind][]int64{},
+	m := &mapping{survey: s, source: src, of: map[string]int{}, tally: map[[2]string]*store.Tally{}, others: map[string]int64{}, gone: map[string]gap.Known{}, held: map[record.Kind][]int64{},
 		cells: make([]byte, store.MapCell*int(s.File().Pages))}
 	for n := range s.File().Pages {
 		use, table := s.Page(n + 1)
@@ -109,15 +109,19 @@ func (m *mapping) record(r *record.Record) {
 
 func (m *mapping) add(f store.FoundRow, copies int, fields func() any) {
 	m.rows++
+	k := m.gone[f.Tab]
 	if f.RowID != nil {
-		m.ids[f.Tab] = append(m.ids[f.Tab], *f.RowID)
+		k.Recovered = append(k.Recovered, *f.RowID)
+	} else {
+		k.Unnumbered++
 	}
-	k := [2]string{f.Tab, f.Origin}
-	if m.tally[k] == nil {
-		m.tally[k] = &store.Tally{Table: f.Tab, Origin: f.Origin}
+	m.gone[f.Tab] = k
+	by := [2]string{f.Tab, f.Origin}
+	if m.tally[by] == nil {
+		m.tally[by] = &store.Tally{Table: f.Tab, Origin: f.Origin}
 	}
-	m.tally[k].Rows++
-	m.tally[k].Places += 1 + int64(copies)
+	m.tally[by].Rows++
+	m.tally[by].Places += 1 + int64(copies)
 	c := m.cell(f.Page)
 	if i := slices.Index(salvage.Origins, salvage.Origin(f.Origin)); i >= 0 {
 		binary.LittleEndian.PutUint16(c[1:], binary.LittleEndian.Uint16(c[1:])|1<<i)
@@ -151,20 +155,22 @@ func (m *mapping) pageMap(outside []string) (*store.PageMap, error) {
 	return &store.PageMap{PageSize: m.survey.File().PageSize, Pages: int64(len(m.cells) / store.MapCell), Cells: m.cells, Tables: m.tables, Tally: b, Rows: m.list}, err
 }
 
-// numbers works out what the numbers of those tables say of which a map makes records. A holding area keeps the numbers
-// of the tables whose rows it holds: it is none of these, and what it holds is not missing there.
+// numbers works out what the numbers of those tables say of which a map makes records. A holding area is none of these; it
+// may keep the numbers of the tables whose rows it holds.
 func (m *mapping) numbers(of *fieldmap.Map) ([]*gap.Numbers, error) {
 	var tables []string
-	known := map[string][]int64{}
+	known := map[string]gap.Known{}
 	for _, r := range of.Readings {
 		if r.State == record.Held {
 			continue
 		}
 		if !slices.Contains(tables, r.Table) {
 			tables = append(tables, r.Table)
-			known[r.Table] = slices.Clone(m.ids[r.Table])
+			known[r.Table] = m.gone[r.Table]
 		}
-		known[r.Table] = append(known[r.Table], m.held[r.Kind]...)
+		k := known[r.Table]
+		k.Elsewhere = append(k.Elsewhere, m.held[r.Kind]...)
+		known[r.Table] = k
 	}
 	return gap.Tables(m.survey.File(), tables, known)
 }

@@ -42,7 +42,7 @@ func source(t *testing.T, s *store.Store, c *store.Case, e *store.Exhibit, threa
 		v, _, err = s.RecoveryForRun(ctx, c, r, store.Recovery{AcquisitionID: a.ID, StartedAt: morning, FullPass: true})
 	}
 	if err == nil {
-		_, err = s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}"), Whole: true, Gaps: []*gap.Numbers{gap.Of("said", slices.Values([]int64{1, 4}), nil, 0)}},
+		_, err = s.SaveDatabase(ctx, c, r, a, &store.RecoveredDatabase{RecoveryID: v.ID, Path: "/x", ByOrigin: []byte("{}"), Withheld: []byte("{}"), Whole: true, Gaps: []*gap.Numbers{gap.Of("said", slices.Values([]int64{1, 4}), gap.Known{}, 0)}},
 			func(yield func(*record.Record, error) bool) {
 				for i, l := range lines {
 					at, row := morning.Add(time.Duration(l.after)*time.Minute), record.Int(l.row)

@@ -84,6 +84,7 @@ type hole struct {
 	gap.Run
 	After, Before time.Time // the rows on either side
 	Table         string
+	Recovered     int // of the conversation's lines between these, without a number: they may be among these
 }
 
 type saidCell struct {
@@ -225,7 +226,12 @@ func (a pages) holes(ctx context.Context, p *frame.Page, k *conversation, r *sto
 		for _, run := range g.Runs {
 			after, is := g.Times[run.From-1]
 			before, known := g.Times[run.To+1]
-			h := hole{run, after.Add(-c.Off), before.Add(-c.Off), g.Table}
+			h := hole{Run: run, After: after.Add(-c.Off), Before: before.Add(-c.Off), Table: g.Table}
+			for _, x := range k.Columns[0].all {
+				if x.RowID == nil && x.State == record.Recovered && !x.At.Before(h.After) && !x.At.After(h.Before) {
+					h.Recovered++
+				}
+			}
 			if is && known && !h.Before.Before(h.After) && !h.After.Before(first) && !h.Before.After(last) {
 				k.holes = append(k.holes, h)
 			}
