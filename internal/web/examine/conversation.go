@@ -21,8 +21,8 @@ import (
 )
 
 const (
-	before      = 40  // messages of a conversation before and after the chosen one
-	saidAtMost  = 300 // of another source between these
+	before      = 40   // messages of a conversation before and after the chosen one
+	saidAtMost  = 1000 // of another source between these
 	columns     = 3
 	shownTalks  = 80
 	silence     = 10 * time.Minute // from which on it is told in words
@@ -63,6 +63,7 @@ type column struct {
 	Drop   string // address without it, "" of the first
 	talk   store.Talk
 	lives  bool
+	until  time.Time // after which it is not read here, zero if all of it is
 	device string
 	all    []store.Record
 }
@@ -145,6 +146,9 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 			c.Said += ", " + c.Made.In(p.Zone).Format("2 Jan 2006 15:04")
 		}
 		of(v.clocks, t.ExhibitID).right(c.all)
+		if len(all) == saidAtMost {
+			c.until = *all[len(all)-1].At
+		}
 		k.Columns = append(k.Columns, c)
 		return nil
 	}
@@ -315,8 +319,10 @@ func (k *conversation) align(zone *time.Location, from, to time.Time) {
 		k.N++
 		for s, i := range l.Has {
 			c := saidCell{}
-			if i >= 0 {
+			if until := k.Columns[s].until; i >= 0 {
 				c.Record = &k.Columns[s].all[i]
+			} else if !until.IsZero() && l.At.After(until) {
+				c.Missing = "too much lies between to be read here"
 			} else {
 				c.Missing, c.Gone = missing(&l, sources, s, zone)
 			}
