@@ -438,8 +438,8 @@ func (w *scene) pages() map[string][]string {
 		"/case/:case/events": {c + "/events"}, "/case/:case/verify": {fmt.Sprintf("%s/verify?acq=%d", c, w.acq.ID)},
 		"/case/:case/verify/:id/manifest/:algorithm": {fmt.Sprintf("%s/verify/%d/manifest/sha256", c, w.acq.ID)},
 		"/case/:case/recover":                        {c + "/recover"}, "/case/:case/report": {c + "/report"}, "/case/:case/report/report.css": {c + "/report/report.css"},
-		"/case/:case/examine": {c + "/examine", c + "/examine?state=below", c + "/examine?marked=1", c + "/examine?q=kind:contact", c + "/examine?q=" + url.QueryEscape(counsel), c + "/examine?clocks=1", c + "/examine?view=conversation", c + "/examine?view=places", c + "/examine?view=gallery", c + "/examine?view=gaps", c + "/examine?view=people", c + "/examine?view=people&person=" + url.QueryEscape(counsel), c + "/examine?view=compare", c + "/examine?view=files", c + "/examine?view=files&ending=db&hidden=1&file=1:/data/talk/talk.db",
-			c + "/examine?view=words&list=" + url.QueryEscape(never[:3]+"\n"+later[:3]+"\n"+always), c + "/examine?view=gallery&alike=1", c + "/examine?near=38.5,-24,20000000", c + "/examine?person=" + url.QueryEscape(counsel), c + "/examine?person=" + url.QueryEscape(ketil)},
+		"/case/:case/examine": {c + "/examine", c + "/examine?state=below", c + "/examine?marked=1", c + "/examine?q=kind:contact", c + "/examine?q=" + url.QueryEscape(counsel), c + "/examine?clocks=1", c + "/examine?view=conversation", c + "/examine?view=places", c + "/examine?view=gallery", c + "/examine?view=gaps", c + "/examine?view=people&person=" + url.QueryEscape(ketil), c + "/examine?view=compare", c + "/examine?view=files", c + "/examine?view=files&ending=db&hidden=1&file=1:/data/talk/talk.db",
+			c + "/examine?view=words&list=" + url.QueryEscape(never[:3]+"\n"+later[:3]+"\n"+always), c + "/examine?near=38.5,-24,20000000", c + "/examine?person=" + url.QueryEscape(counsel), c + "/examine?person=" + url.QueryEscape(ketil)},
 		"/case/:case/people": {c + "/people", c + "/people?of=" + url.QueryEscape(ketil), c + "/people?of=" + url.QueryEscape(counsel)},
 	}
 	for _, m := range []string{never, later, wider} { // a search finds nothing, and repeats only what was asked
@@ -461,10 +461,10 @@ func (w *scene) pages() map[string][]string {
 	}
 	last := int64(0)
 	for _, id := range ids { // every record, and one that is none any more
-		out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, id), fmt.Sprintf("%s/examine?view=conversation&r=%d", c, id))
+		out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, id))
 		last = max(last, id)
 	}
-	out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, last+1), c+"/examine?r=1&o=1")
+	out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, last+1), c+"/examine?r=1&o=1", c+"/examine?view=conversation&r="+w.column("SELECT coalesce(max(id), 0) FROM record WHERE thread <> '' AND at IS NOT NULL"))
 	const image = "/case/:case/recover/storage"
 	out[image] = []string{c + "/recover/storage?acq=99&image=x", fmt.Sprintf("%s/recover/storage?acq=%d&image=none.img", c, w.acq.ID)}
 	for at := 0; at < 3*4096; at += 4096 { // as if a database were an image, whose bytes it would show
