@@ -458,6 +458,12 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page.locator("aside.pane")).toContainText(/Deleted\s*10/);
   await accessible(page);
   await shot(page, "network");
+  // What is drawn can be chosen: a person, a lane of the chart.
+  await page.locator(".net-person", { hasText: "Tor-Ivar" }).click();
+  await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
+  await page.goto(evening);
+  await page.getByRole("link", { name: "Leave out Talk" }).click();
+  await expect(page).toHaveURL(/kind=/);
   // Where was the handset? Along the recovered fixes.
   await page.goto(evening);
   await page.keyboard.press("w");

@@ -85,9 +85,10 @@ function choose(link) {
     for (const r of row.closest("[data-region]").querySelectorAll("[data-href]")) mark(r, r === row);
     row.scrollIntoView({ block: "nearest" });
   }
-  if (link.href === location.href) return;
+  const to = new URL(link.getAttribute("href"), location.href).href; // a link of a drawing has no text for its href
+  if (to === location.href) return;
   const regions = link.dataset.swap ? link.dataset.swap.split(" ") : null;
-  return Crosswind.visit(link.href, { regions });
+  return Crosswind.visit(to, { regions });
 }
 
 document.addEventListener("submit", (event) => {
