@@ -103,7 +103,7 @@ func Make(dir string, opt Options) error {
 		if err != nil {
 			return fmt.Errorf("making the files of %s: %w", s.name, err)
 		}
-		files = append(files, recordings(s.recordings, opt.RecordingBytes)...)
+		files = append(files, recordings("/media/card/R%04d.wav", s.recordings, opt.RecordingBytes)...)
 		if err := s.write(filepath.Join(final, s.name), s.device, files, s.made, s.torn, s.password); err != nil {
 			return fmt.Errorf("making the demo backup %s: %w", s.name, err)
 		}
@@ -121,10 +121,6 @@ func Make(dir string, opt Options) error {
 		}
 	}
 	return nil
-}
-
-func byTime(all []line) {
-	slices.SortStableFunc(all, func(a, b line) int { return a.at.Compare(b.at) })
 }
 
 // writeStow writes a backup in the layout tarn-stow/1.
@@ -185,7 +181,7 @@ func writeBackup(dir string, device backup.Device, files []content, made time.Ti
 	if err := os.MkdirAll(parcels, 0o755); err != nil {
 		return err
 	}
-	db, err := openDB(filepath.Join(dir, backup.CatalogueName), 4096)
+	db, err := openDB(filepath.Join(dir, backup.CatalogueName), 4096, made)
 	if err != nil {
 		return err
 	}

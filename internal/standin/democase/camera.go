@@ -19,8 +19,8 @@ type shot struct {
 	title  string
 }
 
-// shots are those of the harbour phone up to end, of which the one of the evening is by the store.
-func shots(end time.Time) (out []shot) {
+// shots are those of the harbour phone, of which the one of the evening is by the store.
+func shots() (out []shot) {
 	r := rand.New(rand.NewPCG(26, 9))
 	for i := range 52 {
 		at := start.AddDate(0, 0, 8*i).Add(time.Duration(6+r.IntN(8)) * time.Hour).Add(time.Duration(r.IntN(3600)) * time.Second)
@@ -36,11 +36,6 @@ func shots(end time.Time) (out []shot) {
 	}
 	gate := spot{stock.lat + 0.0004, stock.lon - 0.0002}
 	out = append(out, shot{at: evening.Add(28 * time.Minute), offset: "+00:00", where: &gate, turned: 6, device: [2]string{"Orlop", Handset.Mark}, title: "six"})
-	for i, s := range out {
-		if !s.at.Before(end) {
-			return out[:i]
-		}
-	}
 	return out
 }
 

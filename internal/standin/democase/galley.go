@@ -85,7 +85,7 @@ func galleyFiles(work string, end time.Time, few bool) ([]content, *Truth, error
 
 // wire writes the message app's database: layout "wire 3".
 func wire(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 2048)
+	db, err := openDB(path, 2048, end)
 	if err != nil {
 		return nil, err
 	}
@@ -94,39 +94,33 @@ func wire(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 	db.exec("CREATE TABLE thread(key INTEGER PRIMARY KEY, title TEXT NOT NULL)")
 	db.exec("CREATE TABLE post(" + columns + ")")
 	db.exec("CREATE TABLE drawer(" + columns + ", goes REAL NOT NULL)")
-	db.exec("BEGIN")
 	for i, m := range met {
-		db.exec("INSERT INTO thread VALUES (?, ?)", 10*(i+1), m.name)
+		db.put(from, "INSERT INTO thread VALUES (?, ?)", 10*(i+1), m.name)
 	}
 	var all []line
-	for _, l := range lines(from, end.Add(-time.Minute)) {
+	for _, l := range lines(from) {
 		if people[l.who].name == "Maren O." {
 			all = append(all, line{0, !l.mine, l.at.Add(time.Duration(300+r.IntN(2500)) * time.Millisecond), l.body})
 		}
 	}
-	for at := from.Add(3 * time.Hour); at.Before(end); at = at.Add(time.Duration(140+r.IntN(1100)) * time.Minute) {
+	for at := from.Add(3 * time.Hour); at.Before(last); at = at.Add(time.Duration(140+r.IntN(1100)) * time.Minute) {
 		who, mine := 1+r.IntN(len(met)-1), r.IntN(2)
 		for _, l := range exchange(r, 2) {
-			if at.Before(end) {
-				all = append(all, line{who, (l.who+mine)%2 == 0, at, l.said})
-			}
+			all = append(all, line{who, (l.who+mine)%2 == 0, at, l.said})
 			at = at.Add(time.Duration(15+r.IntN(400)) * time.Second)
 		}
 	}
 	for _, g := range gone {
-		if at := evening.Add(time.Duration(g.minute) * time.Minute); at.Before(end) {
-			all = append(all, line{1, g.mine, at, g.body})
-		}
+		all = append(all, line{1, g.mine, evening.Add(time.Duration(g.minute) * time.Minute), g.body})
 	}
-	byTime(all)
 	for _, l := range all {
 		way := "from"
 		if l.mine {
 			way = "to"
 		}
-		db.exec("INSERT INTO post(thread, party, way, at, said) VALUES (?, ?, ?, ?, ?)", 10*(l.who+1), met[l.who].number, way, float64(l.at.UnixMilli())/1000, l.body)
+		db.put(l.at, "INSERT INTO post(thread, party, way, at, said) VALUES (?, ?, ?, ?, ?)", 10*(l.who+1), met[l.who].number, way, float64(l.at.UnixMilli())/1000, l.body)
 	}
-	db.exec("COMMIT")
+	db.live()
 	db.remove(t, wirePath, "post", "single rows", "no % 47 = 5 AND at < 1788000000")
 	if end.Before(deletions) {
 		return db.finish(t, wirePath, "post", "drawer")
@@ -143,15 +137,14 @@ func wire(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 
 // bell writes the call app's database: layout "bell 2".
 func bell(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE bell(no INTEGER PRIMARY KEY, party TEXT NOT NULL, sort TEXT NOT NULL, at INTEGER NOT NULL, lasted INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	for at, n := from, 0; n < 800; n++ {
-		if at = at.Add(time.Duration(200+r.IntN(1500)) * time.Minute); at.After(end) {
+		if at = at.Add(time.Duration(200+r.IntN(1500)) * time.Minute); at.After(last) {
 			break
 		}
 		sort := []string{"got", "made", "made", "missed"}[r.IntN(4)]
@@ -159,44 +152,43 @@ func bell(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 		if sort != "missed" {
 			lasted = 9000 + r.IntN(600_000)
 		}
-		db.exec("INSERT INTO bell(party, sort, at, lasted) VALUES (?, ?, ?, ?)", met[r.IntN(len(met))].number, sort, at.UnixMilli(), lasted)
+		db.put(at, "INSERT INTO bell(party, sort, at, lasted) VALUES (?, ?, ?, ?)", met[r.IntN(len(met))].number, sort, at.UnixMilli(), lasted)
 	}
-	db.exec("COMMIT")
+	db.live()
 	db.remove(t, bellPath, "bell", "single rows", "no % 17 = 4")
 	return db.finish(t, bellPath, "bell")
 }
 
 // folk writes the contacts app's database: layout "folk 1".
 func folk(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE who(no INTEGER PRIMARY KEY, called TEXT NOT NULL, party TEXT, noted INTEGER NOT NULL)")
 	db.exec("CREATE TABLE digits(who INTEGER NOT NULL, number TEXT NOT NULL)")
-	db.exec("BEGIN")
 	for i, m := range met {
 		noted := from.AddDate(0, 0, -i)
-		db.exec("INSERT INTO who VALUES (?, ?, nullif(?, ''), ?)", i+1, m.name, m.party, (noted.Unix()-fieldmap.Ticks1601.Since.Unix())*10_000_000)
-		db.exec("INSERT INTO digits VALUES (?, ?)", i+1, m.number)
+		db.put(noted, "INSERT INTO who VALUES (?, ?, nullif(?, ''), ?)", i+1, m.name, m.party, (noted.Unix()-fieldmap.Ticks1601.Since.Unix())*10_000_000)
+		db.put(noted, "INSERT INTO digits VALUES (?, ?)", i+1, m.number)
 	}
 	if from == start {
 		db.exec("CREATE TABLE likeness(who INTEGER NOT NULL, path TEXT NOT NULL)")
 		for i := range met[:4] {
-			db.exec("INSERT INTO likeness VALUES (?, ?)", i+1, fmt.Sprintf("/apps/folk/likeness/%d.jpg", i+1))
+			db.put(from, "INSERT INTO likeness VALUES (?, ?)", i+1, fmt.Sprintf("/apps/folk/likeness/%d.jpg", i+1))
 		}
 	}
 	houses := strings.Fields("museum school glazier printer lens-grinder insurer cleaner carrier brass-works survey chapel night-watch")
 	for i := range 60 {
 		noted := from.Add(time.Duration(i) * 167 * time.Hour)
-		if !noted.Before(end) {
+		if !noted.Before(last) {
 			break
 		}
-		db.exec("INSERT INTO who VALUES (?, ?, 'work', ?)", 100+i, fmt.Sprintf("%s %c", houses[r.IntN(len(houses))], 'a'+rune(r.IntN(26))), (noted.Unix()-fieldmap.Ticks1601.Since.Unix())*10_000_000)
-		db.exec("INSERT INTO digits VALUES (?, ?)", 100+i, fmt.Sprintf("+44 1632 960%03d", 600+i))
+		db.put(noted, "INSERT INTO who VALUES (?, ?, 'work', ?)", 100+i, fmt.Sprintf("%s %c", houses[r.IntN(len(houses))], 'a'+rune(r.IntN(26))), (noted.Unix()-fieldmap.Ticks1601.Since.Unix())*10_000_000)
+		db.put(noted, "INSERT INTO digits VALUES (?, ?)", 100+i, fmt.Sprintf("+44 1632 960%03d", 600+i))
 	}
-	db.exec("COMMIT")
+	db.live()
 	db.remove(t, folkPath, "who", "single rows", "no % 8 = 6 AND no > 99")
 	db.remove(t, folkPath, "digits", "single rows", "who % 8 = 6 AND who > 99")
 	return db.finish(t, folkPath, "who", "digits")

@@ -49,8 +49,11 @@ func Handsets(dir string, few bool) ([]handset.Model, error) {
 			return nil, err
 		}
 		files, _, err := make(dir, end, few)
+		if few { // which has none of its own
+			files = append(files, recordings(orlopLibrary.long, 2, longBytes)...)
+		}
 		if err == nil {
-			err = writeTree(at(name), append(files, recordings(2, 2<<20)...))
+			err = writeTree(at(name), files)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("making the files of the %s phone: %w", name, err)
@@ -135,7 +138,7 @@ func secondAccount(path string) error {
 	if err := os.Remove(path); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, last)
 	if err != nil {
 		return err
 	}

@@ -10,6 +10,7 @@ import (
 	"image/color"
 	"image/jpeg"
 	"math/rand/v2"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -37,6 +38,7 @@ var (
 
 // piece is a file of a handset's library, as its index has it.
 type piece struct {
+	n                            int // among all, sort by sort
 	sort, file, title, by, album string
 	at                           time.Time
 	secs                         float64
@@ -51,13 +53,13 @@ const (
 	erased
 )
 
-// fate is that of a piece by its number.
-func fate(n int, end time.Time) int {
+// fate is that of a piece at end.
+func (p piece) fate(end time.Time) int {
 	switch {
-	case end.Before(deletions):
-	case n%9 == 4:
+	case end.Before(deletions) || !p.at.Before(deletions):
+	case p.n%9 == 4:
 		return erased
-	case n%9 == 7:
+	case p.n%9 == 7:
 		return binned
 	}
 	return stays
@@ -65,16 +67,19 @@ func fate(n int, end time.Time) int {
 
 // store is how a handset's library names what it keeps.
 type library struct {
-	seed                                uint64
-	device                              [2]string
-	photos, films, memos, tunes, papers string // formats of paths
-	notes, bin                          string // folders
+	seed                                      uint64
+	device                                    [2]string
+	photos, films, memos, long, tunes, papers string // formats of paths
+	notes, bin                                string // folders
 }
 
 var (
-	orlopLibrary = library{26, [2]string{"Orlop", Handset.Mark}, "/media/camera/C%04d.jpg", "/media/camera/F%04d.mov", "/media/memos/memo %02d.amr", "/media/music/%02d.mp3", "/media/papers/", "/media/notes/", "/media/.rubbish/"}
-	tarnLibrary  = library{27, [2]string{"Tarn", Galley.Mark}, "/shots/camera/t-%03d.jpg", "/shots/camera/m-%03d.mov", "/sounds/own/s-%02d.amr", "/sounds/music/%02d.mp3", "/papers/", "/papers/notes/", "/bin/"}
+	orlopLibrary = library{26, [2]string{"Orlop", Handset.Mark}, "/media/camera/C%04d.jpg", "/media/camera/F%04d.mov", "/media/memos/memo %02d.amr", "/media/recordings/R%04d.wav", "/media/music/%02d.mp3", "/media/papers/", "/media/notes/", "/media/.rubbish/"}
+	tarnLibrary  = library{27, [2]string{"Tarn", Galley.Mark}, "/shots/camera/t-%03d.jpg", "/shots/camera/m-%03d.mov", "/sounds/own/s-%02d.amr", "/sounds/own/long-%02d.wav", "/sounds/music/%02d.mp3", "/papers/", "/papers/notes/", "/bin/"}
 )
+
+// longBytes is the size of a long recording.
+const longBytes = 2 << 20
 
 // once keeps what is made of a name: all backups and snapshots have the same.
 var once sync.Map
@@ -84,11 +89,11 @@ func madeOnce(name string, make func() ([]byte, error)) ([]byte, error) {
 	return f.(func() ([]byte, error))()
 }
 
-// pieces are what a handset's library has had up to end, in their order.
+// pieces are what a handset's library has had up to end, in the order in which they came.
 func (l library) pieces(end time.Time) (out []piece, err error) {
-	taken := shots(end)
+	taken := shots()
 	if l.seed == tarnLibrary.seed {
-		taken = strolls(end)
+		taken = strolls()
 	}
 	for i, s := range taken {
 		b, err := madeOnce(fmt.Sprint("photograph ", l.seed, i), func() ([]byte, error) {
@@ -102,11 +107,6 @@ func (l library) pieces(end time.Time) (out []piece, err error) {
 		out = append(out, piece{sort: "photo", file: fmt.Sprintf(l.photos, i+1), title: s.title, at: s.at, where: s.where, data: b})
 	}
 	r := rand.New(rand.NewPCG(l.seed, 8))
-	add := func(p piece) {
-		if p.at.Before(end) {
-			out = append(out, p)
-		}
-	}
 	for i := range 12 {
 		at := start.AddDate(0, 0, 34*i+5).Add(time.Duration(r.IntN(30000)) * time.Second)
 		p := where(at).near(r, 20)
@@ -114,7 +114,7 @@ func (l library) pieces(end time.Time) (out []piece, err error) {
 		if err != nil {
 			return nil, err
 		}
-		add(piece{sort: "film", file: fmt.Sprintf(l.films, i+1), at: at, secs: filmSeconds, where: &p, data: b})
+		out = append(out, piece{sort: "film", file: fmt.Sprintf(l.films, i+1), at: at, secs: filmSeconds, where: &p, data: b})
 	}
 	for i := range 14 {
 		at := start.AddDate(0, 0, 30*i+2).Add(time.Duration(r.IntN(40000)) * time.Second)
@@ -126,11 +126,11 @@ func (l library) pieces(end time.Time) (out []piece, err error) {
 				b, secs = lockerMemo, 7.16
 			}
 		}
-		add(piece{sort: "memo", file: file, title: title, at: at, secs: secs, data: b})
+		out = append(out, piece{sort: "memo", file: file, title: title, at: at, secs: secs, data: b})
 	}
 	for i, t := range []string{"Slack Water", "Second Buoy", "The Keeper", "Low Reel", "Fog Signal", "Six Oars", "Kelp", "North Quay", "Home by Lamp", "Harbour Air", "Gull", "Herring Town"} {
 		at := start.AddDate(0, 0, 33*i+9)
-		add(piece{sort: "song", file: fmt.Sprintf(l.tunes, i+1), title: t, by: "The Quay Band", album: "Tides", at: at, secs: 10.08, data: named(slackWater, t)})
+		out = append(out, piece{sort: "song", file: fmt.Sprintf(l.tunes, i+1), title: t, by: "The Quay Band", album: "Tides", at: at, secs: 10.08, data: named(slackWater, t)})
 	}
 	for i, d := range papers {
 		at := start.AddDate(0, 0, 36*i+12)
@@ -142,14 +142,23 @@ func (l library) pieces(end time.Time) (out []piece, err error) {
 			folder = l.notes
 		}
 		if d.only == "" || d.only == l.device[0] {
-			add(piece{sort: "paper", file: folder + d.name, title: d.title, by: d.by, at: at, data: d.bytes(at)})
+			out = append(out, piece{sort: "paper", file: folder + d.name, title: d.title, by: d.by, at: at, data: d.bytes(at)})
+		}
+	}
+	for i := range out {
+		out[i].n = i
+	}
+	slices.SortStableFunc(out, func(a, b piece) int { return a.at.Compare(b.at) })
+	for i, p := range out {
+		if !p.at.Before(end) {
+			return out[:i], nil
 		}
 	}
 	return out, nil
 }
 
 // strolls are the photographs of the galley phone.
-func strolls(end time.Time) (out []shot) {
+func strolls() (out []shot) {
 	r := rand.New(rand.NewPCG(27, 9))
 	for i := range 22 {
 		at := start.AddDate(0, 0, 19*i+3).Add(time.Duration(8+r.IntN(10)) * time.Hour)
@@ -158,9 +167,7 @@ func strolls(end time.Time) (out []shot) {
 			p := stock.near(r, 400)
 			s.where = &p
 		}
-		if at.Before(end) {
-			out = append(out, s)
-		}
+		out = append(out, s)
 	}
 	return out
 }
@@ -168,8 +175,8 @@ func strolls(end time.Time) (out []shot) {
 // files are those of a library that are there at end: what was binned lies in the bin.
 func (l library) files(end time.Time) (out []content, err error) {
 	all, err := l.pieces(end)
-	for i, p := range all {
-		switch fate(i, end) {
+	for _, p := range all {
+		switch p.fate(end) {
 		case stays:
 			out = append(out, content{p.file, p.data, p.at})
 		case binned:
@@ -205,7 +212,7 @@ func (p piece) thumbnail(part float64) ([]byte, error) {
 
 // shelf writes the index of the harbour phone's library.
 func shelf(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
@@ -213,18 +220,17 @@ func shelf(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 	const columns = "id INTEGER PRIMARY KEY, sort TEXT NOT NULL, file TEXT NOT NULL, made INTEGER NOT NULL, title TEXT, secs INTEGER, lat REAL, lon REAL, author TEXT, album TEXT"
 	db.exec("CREATE TABLE item(" + columns + ")")
 	db.exec("CREATE TABLE rubbish(" + columns + ", purge INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	all, err := orlopLibrary.pieces(end)
 	if err != nil {
 		return nil, err
 	}
 	for i, p := range all {
 		lat, lon := p.coordinates()
-		db.exec("INSERT INTO item VALUES (?, ?, ?, ?, nullif(?, ''), nullif(?, 0), ?, ?, nullif(?, ''), nullif(?, ''))", i+1, p.sort, p.file, p.at.UnixMilli(), p.title, int(p.secs), lat, lon, p.by, p.album)
+		db.put(p.at, "INSERT INTO item VALUES (?, ?, ?, ?, nullif(?, ''), nullif(?, 0), ?, ?, nullif(?, ''), nullif(?, ''))", i+1, p.sort, p.file, p.at.UnixMilli(), p.title, int(p.secs), lat, lon, p.by, p.album)
 	}
-	db.exec("COMMIT")
+	db.live()
 	for i, p := range all {
-		switch fate(i, end) {
+		switch p.fate(end) {
 		case erased:
 			db.remove(t, shelfPath, "item", "single rows", "id = ?", i+1)
 		case binned:
@@ -244,13 +250,12 @@ func (p piece) coordinates() (lat, lon any) {
 
 // thumbs writes the harbour phone's cache of thumbnails, which outlive their photographs.
 func thumbs(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE small(id INTEGER PRIMARY KEY, of TEXT NOT NULL, made INTEGER NOT NULL, jpeg BLOB)")
-	db.exec("BEGIN")
 	all, err := orlopLibrary.pieces(end)
 	if err != nil {
 		return nil, err
@@ -261,10 +266,10 @@ func thumbs(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) 
 			return nil, err
 		}
 		if b != nil {
-			db.exec("INSERT INTO small VALUES (?, ?, ?, ?)", i+1, p.file, p.at.UnixMilli(), b)
+			db.put(p.at, "INSERT INTO small VALUES (?, ?, ?, ?)", i+1, p.file, p.at.UnixMilli(), b)
 		}
 	}
-	db.exec("COMMIT")
+	db.live()
 	if !end.Before(deletions) {
 		db.remove(t, smallPath, "small", "single rows", "id % 9 = 5")
 	}
@@ -273,14 +278,13 @@ func thumbs(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) 
 
 // keep writes the galley phone's library, thumbnails and all.
 func keep(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE thing(no INTEGER PRIMARY KEY, shelf TEXT NOT NULL, path TEXT NOT NULL, at REAL NOT NULL, name TEXT, runs REAL, place TEXT, by TEXT, goes REAL)")
 	db.exec("CREATE TABLE mini(thing INTEGER PRIMARY KEY, path TEXT NOT NULL, at REAL NOT NULL, picture BLOB)")
-	db.exec("BEGIN")
 	since2001 := func(t time.Time) float64 { return seconds(t) - 978307200 }
 	all, err := tarnLibrary.pieces(end)
 	if err != nil {
@@ -291,18 +295,18 @@ func keep(path string, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
 		if p.where != nil {
 			place = fmt.Sprintf(`{"lat":%.6f,"lon":%.6f}`, p.where.lat, p.where.lon)
 		}
-		db.exec("INSERT INTO thing VALUES (?, ?, ?, ?, nullif(?, ''), nullif(?, 0), ?, nullif(?, ''), NULL)", i+1, p.sort, p.file, since2001(p.at), p.title, p.secs, place, p.by)
+		db.put(p.at, "INSERT INTO thing VALUES (?, ?, ?, ?, nullif(?, ''), nullif(?, 0), ?, nullif(?, ''), NULL)", i+1, p.sort, p.file, since2001(p.at), p.title, p.secs, place, p.by)
 		b, err := p.thumbnail(0.25)
 		if err != nil {
 			return nil, err
 		}
 		if b != nil {
-			db.exec("INSERT INTO mini VALUES (?, ?, ?, ?)", i+1, p.file, since2001(p.at), b)
+			db.put(p.at, "INSERT INTO mini VALUES (?, ?, ?, ?)", i+1, p.file, since2001(p.at), b)
 		}
 	}
-	db.exec("COMMIT")
+	db.live()
 	for i, p := range all {
-		switch fate(i, end) {
+		switch p.fate(end) {
 		case erased:
 			db.remove(t, keepPath, "thing", "single rows", "no = ?", i+1)
 		case binned:
@@ -396,6 +400,11 @@ func (l library) libraryFiles(end time.Time) ([]content, error) {
 	if at.Before(end) {
 		mail, err := putAway(l.seed)
 		out, err1 = append(out, content{l.papers + "old mail.mbox", mail, at}), errors.Join(err1, err)
+	}
+	for _, r := range recordings(l.long, 2, longBytes) {
+		if r.changed.Before(end) {
+			out = append(out, r)
+		}
 	}
 	faces, notes, count, first, step := "/data/people/faces/f%02d.jpg", "/data/jot/clips/n%03d.jpg", 6, 3, 10
 	if l.seed == tarnLibrary.seed {

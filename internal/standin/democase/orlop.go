@@ -84,7 +84,7 @@ var hidden = []struct {
 
 // tern writes the chat app's database.
 func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
@@ -95,7 +95,6 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE piece(word INTEGER NOT NULL, sort INTEGER NOT NULL, bytes INTEGER NOT NULL, file TEXT NOT NULL)")
 	db.exec("CREATE TABLE sign(word INTEGER NOT NULL, who TEXT NOT NULL, mark TEXT NOT NULL)")
 	db.exec("CREATE TABLE late(id INTEGER PRIMARY KEY, room INTEGER NOT NULL, who TEXT NOT NULL, mine INTEGER NOT NULL, at INTEGER NOT NULL, said TEXT, purge INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	var sizes []int
 	for i, c := range crew {
 		db.exec("INSERT INTO room VALUES (?, ?, nullif(?, ''))", i+1, c.title, c.shelf)
@@ -107,47 +106,46 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		}
 	}
 	n := 0
-	say := func(room, who int, at time.Time, said string, edited, taken, fades any) {
-		n++
-		db.exec("INSERT INTO word VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", n, room+1, crew[room].who[who], who == 0, micros(at), micros(at.Add(2*time.Second)), micros(at.Add(time.Duration(5+r.IntN(4000))*time.Second)), edited, taken, fades, said)
+	when := func(at time.Time) any { return db.by(at, micros(at)) }
+	var secret []spoken
+	for _, h := range hidden {
+		secret = append(secret, spoken{4, h.who, evening.Add(-h.before), h.said, h.taken})
 	}
 	signs := []string{"👍", "❤", "😂", "🌊", "🙏"}
-	for _, s := range chatter(r, sizes, 10*time.Hour, end) {
-		edited, fades := any(nil), any(nil)
+	for _, s := range chatter(r, sizes, 10*time.Hour, secret) {
+		var edited, taken, fades any
 		switch r.IntN(60) {
 		case 0:
-			edited = micros(s.at.Add(90 * time.Second))
+			edited = when(s.at.Add(90 * time.Second))
 		case 1:
 			fades = micros(s.at.AddDate(0, 3, 0))
 		}
-		say(s.room, s.who, s.at, s.said, edited, nil, fades)
+		if s.taken {
+			if taken = when(s.at.Add(7 * time.Minute)); taken != nil {
+				s.said = ""
+			}
+		}
+		n++
+		got, seen := when(s.at.Add(2*time.Second)), when(s.at.Add(time.Duration(5+r.IntN(4000))*time.Second))
+		db.put(s.at, "INSERT INTO word VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", n, s.room+1, crew[s.room].who[s.who], s.who == 0, micros(s.at), got, seen, edited, taken, fades, s.said)
 		if r.IntN(14) == 0 {
-			db.exec("INSERT INTO sign VALUES (?, ?, ?)", n, crew[s.room].who[(s.who+1)%len(crew[s.room].who)], signs[r.IntN(len(signs))])
+			db.put(s.at, "INSERT INTO sign VALUES (?, ?, ?)", n, crew[s.room].who[(s.who+1)%len(crew[s.room].who)], signs[r.IntN(len(signs))])
 		}
 		if n%97 == 50 {
-			db.exec("INSERT INTO piece VALUES (?, 1, ?, ?)", n, 4000+r.IntN(3000), fmt.Sprintf("t%04d.jpg", n/97))
+			db.put(s.at, "INSERT INTO piece VALUES (?, 1, ?, ?)", n, 4000+r.IntN(3000), fmt.Sprintf("t%04d.jpg", n/97))
 		}
 	}
 	db.exec("CREATE TABLE ringing(id INTEGER PRIMARY KEY, room INTEGER NOT NULL, who TEXT NOT NULL, mine INTEGER NOT NULL, at INTEGER NOT NULL, ms INTEGER NOT NULL, sort INTEGER NOT NULL, came INTEGER NOT NULL)")
-	for at := start.Add(31 * time.Hour); at.Before(end); at = at.Add(time.Duration(20+r.IntN(60)) * time.Hour) {
+	for at := start.Add(31 * time.Hour); at.Before(last); at = at.Add(time.Duration(20+r.IntN(60)) * time.Hour) {
 		room := r.IntN(len(sizes))
 		who, came := crew[room].who[r.IntN(sizes[room])], r.IntN(4) > 0
 		length := 0
 		if came {
 			length = 9000 + r.IntN(1_500_000)
 		}
-		db.exec("INSERT INTO ringing(room, who, mine, at, ms, sort, came) VALUES (?, ?, ?, ?, ?, ?, ?)", room+1, who, who == owner, micros(at), length, 1+r.IntN(2), came)
+		db.put(at, "INSERT INTO ringing(room, who, mine, at, ms, sort, came) VALUES (?, ?, ?, ?, ?, ?, ?)", room+1, who, who == owner, micros(at), length, 1+r.IntN(2), came)
 	}
-	for _, h := range hidden {
-		if at := evening.Add(-h.before); at.Before(end) {
-			said, taken := h.said, any(nil)
-			if h.taken {
-				said, taken = "", micros(at.Add(7*time.Minute))
-			}
-			say(4, h.who, at, said, nil, taken, nil)
-		}
-	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, ternPath, "word", "late")
 	}
@@ -163,7 +161,7 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // almanac writes the calendar's database.
 func almanac(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 2048)
+	db, err := openDB(path, 2048, end)
 	if err != nil {
 		return nil, err
 	}
@@ -173,37 +171,36 @@ func almanac(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error)
 	db.exec("CREATE TABLE guest(entry INTEGER NOT NULL, who TEXT NOT NULL)")
 	db.exec("CREATE TABLE todo(id INTEGER PRIMARY KEY, title TEXT NOT NULL, due REAL NOT NULL, done INTEGER NOT NULL, made REAL NOT NULL)")
 	db.exec("CREATE TABLE tossed(id INTEGER PRIMARY KEY, title TEXT NOT NULL, starts REAL NOT NULL, ends REAL, place TEXT, again TEXT, notes TEXT, purge REAL NOT NULL)")
-	db.exec("BEGIN")
 	what := []struct{ title, place string }{{"dentist", "clinic"}, {"boat survey", "slipway"}, {"choir", "long room"}, {"tax papers with Leif", "office"}, {"tyres", "van yard"}, {"ferry to the mainland", "north quay"},
 		{"meet {name}", "{spot}"}, {"{thing} to be fetched", "{spot}"}, {"early boat, {num} cases of fish", "north quay"}, {"call {name}", ""}, {"haircut", "kiosk"}, {"oars, varnish", "{spot}"}, {"Leif's stag night", "net loft"}, {"readings at the {mark}", ""}, {"rowing, long round", "boatyard"}, {"eye test", "clinic"}, {"stock count", "instrument store"}, {"film night", "net loft"}}
 	chores := []string{"ring {name} about the {thing}", "{num} metres of rope", "pick up the {thing} at the {spot}", "air the {room}", "grease the {mark} bracket", "bread for {day}", "return the library books", "pay the mooring", "call the dentist", "oil the rowlocks", "new batteries for the lamp", "birthday card for Brit", "descale the kettle", "post the forms", "fix the back step", "sharpen the knives"}
 	day := start
 	for i := 1; ; i++ {
-		if day = day.Add(time.Duration(20+r.IntN(50)) * time.Hour); !day.Before(end) {
+		if day = day.Add(time.Duration(20+r.IntN(50)) * time.Hour); !day.Before(last) {
 			break
 		}
 		w := what[r.IntN(len(what))]
 		begins := time.Date(day.Year(), day.Month(), day.Day(), 8+r.IntN(11), 15*r.IntN(4), 0, 0, time.UTC)
-		db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, ?, NULL, NULL)", i, fill(r, w.title), at(begins), at(begins.Add(time.Hour)), fill(r, w.place))
+		db.put(day, "INSERT INTO entry VALUES (?, ?, ?, ?, ?, NULL, NULL)", i, fill(r, w.title), at(begins), at(begins.Add(time.Hour)), fill(r, w.place))
 		if r.IntN(4) == 0 {
-			db.exec("INSERT INTO guest VALUES (?, ?)", i, people[1+r.IntN(7)].number)
+			db.put(day, "INSERT INTO guest VALUES (?, ?)", i, people[1+r.IntN(7)].number)
 		}
 		due := begins.Add(time.Duration(r.IntN(30)) * time.Hour)
-		db.exec("INSERT INTO todo VALUES (?, ?, ?, ?, ?)", i, fill(r, chores[r.IntN(len(chores))]), at(due), r.IntN(4) > 0, at(begins.Add(-49*time.Hour)))
+		db.put(day, "INSERT INTO todo VALUES (?, ?, ?, ?, ?)", i, fill(r, chores[r.IntN(len(chores))]), at(due), r.IntN(4) > 0, at(begins.Add(-49*time.Hour)))
 	}
-	db.exec("INSERT INTO entry VALUES (900, 'early shift', ?, ?, 'north quay', 'FREQ=WEEKLY;BYDAY=MO,TU,TH', 'swap with Sunniva if the ferry is late')", at(start), at(start.Add(8*time.Hour)))
-	db.exec("INSERT INTO entry VALUES (901, 'Brit, birthday', ?, NULL, NULL, 'FREQ=YEARLY', NULL)", at(time.Date(2026, 5, 4, 0, 0, 0, 0, time.UTC)))
-	if !end.Before(deletions) {
-		db.exec("INSERT INTO entry VALUES (950, 'K, side gate', ?, ?, 'store, landward side', NULL, 'six, lids off')", at(evening.Add(-time.Minute)), at(evening.Add(time.Hour)))
-		db.exec("INSERT INTO entry VALUES (951, 'first ferry, two cases', ?, NULL, 'north quay', NULL, NULL)", at(time.Date(2026, 9, 12, 5, 30, 0, 0, time.UTC)))
-		db.exec("INSERT INTO todo VALUES (950, 'put the tile back', ?, 0, ?)", at(evening.Add(50*time.Minute)), at(evening.Add(-30*time.Hour)))
-		for i := range 14 { // life goes on
-			day := deletions.AddDate(0, 0, i).Truncate(24 * time.Hour).Add(time.Duration(9+i%7) * time.Hour)
-			db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, ?, NULL, NULL)", 960+i, fill(r, what[i%len(what)].title), at(day), at(day.Add(time.Hour)), fill(r, what[i%len(what)].place))
-			db.exec("INSERT INTO todo VALUES (?, ?, ?, 0, ?)", 960+i, fill(r, chores[i%len(chores)]), at(day.Add(5*time.Hour)), at(day.Add(-20*time.Hour)))
-		}
+	db.put(start, "INSERT INTO entry VALUES (900, 'early shift', ?, ?, 'north quay', 'FREQ=WEEKLY;BYDAY=MO,TU,TH', 'swap with Sunniva if the ferry is late')", at(start), at(start.Add(8*time.Hour)))
+	db.put(start, "INSERT INTO entry VALUES (901, 'Brit, birthday', ?, NULL, NULL, 'FREQ=YEARLY', NULL)", at(time.Date(2026, 5, 4, 0, 0, 0, 0, time.UTC)))
+	planned := evening.Add(-30 * time.Hour)
+	db.put(planned, "INSERT INTO entry VALUES (950, 'K, side gate', ?, ?, 'store, landward side', NULL, 'six, lids off')", at(evening.Add(-time.Minute)), at(evening.Add(time.Hour)))
+	db.put(planned, "INSERT INTO entry VALUES (951, 'first ferry, two cases', ?, NULL, 'north quay', NULL, NULL)", at(time.Date(2026, 9, 12, 5, 30, 0, 0, time.UTC)))
+	db.put(planned, "INSERT INTO todo VALUES (950, 'put the tile back', ?, 0, ?)", at(evening.Add(50*time.Minute)), at(planned))
+	for i := range 14 { // life goes on
+		day := deletions.AddDate(0, 0, i).Truncate(24 * time.Hour).Add(time.Duration(9+i%7) * time.Hour)
+		made := day.Add(-20 * time.Hour)
+		db.put(made, "INSERT INTO entry VALUES (?, ?, ?, ?, ?, NULL, NULL)", 960+i, fill(r, what[i%len(what)].title), at(day), at(day.Add(time.Hour)), fill(r, what[i%len(what)].place))
+		db.put(made, "INSERT INTO todo VALUES (?, ?, ?, 0, ?)", 960+i, fill(r, chores[i%len(chores)]), at(day.Add(5*time.Hour)), at(made))
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, almanacPath, "entry", "todo", "tossed")
 	}
@@ -238,18 +235,16 @@ var jottings = []struct{ title, body string }{
 
 // jot writes the notes' database.
 func jot(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE note(id INTEGER PRIMARY KEY, title TEXT NOT NULL, body TEXT, made INTEGER NOT NULL, changed INTEGER NOT NULL, locked INTEGER NOT NULL)")
 	db.exec("CREATE TABLE shed(id INTEGER PRIMARY KEY, title TEXT NOT NULL, body TEXT, made INTEGER NOT NULL, changed INTEGER NOT NULL, locked INTEGER NOT NULL, purge INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	add := func(title, body any, at time.Time, locked bool) {
-		if at.Before(end) {
-			db.exec("INSERT INTO note(title, body, made, changed, locked) VALUES (?, ?, ?, ?, ?)", title, body, at.UnixMilli(), at.Add(time.Duration(r.IntN(90))*time.Hour).UnixMilli(), locked)
-		}
+		changed := at.Add(time.Duration(r.IntN(90)) * time.Minute)
+		db.put(changed, "INSERT INTO note(title, body, made, changed, locked) VALUES (?, ?, ?, ?, ?)", title, body, at.UnixMilli(), changed.UnixMilli(), locked)
 	}
 	for i := range 142 {
 		j := jottings[i%len(jottings)]
@@ -261,7 +256,7 @@ func jot(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	}
 	db.exec("CREATE TABLE clip(note INTEGER NOT NULL, file TEXT NOT NULL)")
 	for i := 3; i < 142; i += 10 {
-		db.exec("INSERT INTO clip VALUES (?, ?)", i, fmt.Sprintf("n%03d.jpg", i))
+		db.put(start.AddDate(0, 0, 3*i), "INSERT INTO clip VALUES (?, ?)", i, fmt.Sprintf("n%03d.jpg", i))
 	}
 	secret := make([]byte, 96)
 	for i := range secret {
@@ -273,7 +268,7 @@ func jot(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	for i := range 6 {
 		add("to buy, "+deletions.AddDate(0, 0, i).Format("2 January"), "bread, lamp oil, stamps", deletions.AddDate(0, 0, i), false)
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, jotPath, "note", "shed")
 	}
@@ -287,7 +282,7 @@ func jot(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // drift writes the browser's database.
 func drift(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
@@ -297,41 +292,38 @@ func drift(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE kept(id INTEGER PRIMARY KEY, url TEXT NOT NULL, title TEXT, added INTEGER NOT NULL)")
 	db.exec("CREATE TABLE asked(id INTEGER PRIMARY KEY, words TEXT NOT NULL, at INTEGER NOT NULL)")
 	db.exec("CREATE TABLE fetched(id INTEGER PRIMARY KEY, url TEXT NOT NULL, file TEXT NOT NULL, bytes INTEGER NOT NULL, at INTEGER NOT NULL, state INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	for i, p := range webPages {
-		db.exec("INSERT INTO page VALUES (?, ?, ?)", i+1, p.url, p.title)
-		if added := start.AddDate(0, 0, 11*i); i%2 == 0 && added.Before(end) {
-			db.exec("INSERT INTO kept VALUES (?, ?, ?, ?)", i+1, p.url, p.title, since1601(added))
+		db.put(start, "INSERT INTO page VALUES (?, ?, ?)", i+1, p.url, p.title)
+		if added := start.AddDate(0, 0, 11*i); i%2 == 0 {
+			db.put(added, "INSERT INTO kept VALUES (?, ?, ?, ?)", i+1, p.url, p.title, since1601(added))
 		}
 	}
 	for at := start; ; {
-		if at = at.Add(time.Duration(r.IntN(240)) * time.Minute); !at.Before(end) {
+		if at = at.Add(time.Duration(r.IntN(240)) * time.Minute); !at.Before(last) {
 			break
 		}
-		db.exec("INSERT INTO seen(page, at) VALUES (?, ?)", 1+r.IntN(len(webPages))*r.IntN(len(webPages))/len(webPages), since1601(at))
+		db.put(at, "INSERT INTO seen(page, at) VALUES (?, ?)", 1+r.IntN(len(webPages))*r.IntN(len(webPages))/len(webPages), since1601(at))
 		if r.IntN(9) == 0 {
-			db.exec("INSERT INTO asked(words, at) VALUES (?, ?)", fill(r, webSought[r.IntN(len(webSought))]), since1601(at.Add(-20*time.Second)))
+			db.put(at, "INSERT INTO asked(words, at) VALUES (?, ?)", fill(r, webSought[r.IntN(len(webSought))]), since1601(at.Add(-20*time.Second)))
 		}
 		if r.IntN(60) == 0 {
-			db.exec("INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, ?, ?, ?, ?)", "https://library.example.org/loans/slip.pdf", fmt.Sprintf("slip-%s.pdf", at.Format("0102")), 18_000+r.IntN(9000), since1601(at), r.IntN(5) > 0)
+			db.put(at, "INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, ?, ?, ?, ?)", "https://library.example.org/loans/slip.pdf", fmt.Sprintf("slip-%s.pdf", at.Format("0102")), 18_000+r.IntN(9000), since1601(at), r.IntN(5) > 0)
 		}
 	}
-	if !end.Before(deletions) {
-		for i, p := range webDeleted {
-			at := evening.AddDate(0, 0, -7+3*i)
-			db.exec("INSERT INTO page VALUES (?, ?, ?)", 100+i, p.url, p.title)
-			db.exec("INSERT INTO seen(page, at) VALUES (?, ?)", 100+i, since1601(at))
-			db.exec("INSERT INTO asked(words, at) VALUES (?, ?)", soughtDeleted[i], since1601(at.Add(-40*time.Second)))
-		}
-		db.exec("INSERT INTO kept VALUES (90, ?, ?, ?)", webDeleted[0].url, webDeleted[0].title, since1601(evening.AddDate(0, 0, -6)))
-		db.exec("INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, 'offer-4471.pdf', 40211, ?, 1)", webDeleted[2].url, since1601(evening.Add(-20*time.Hour)))
-		for i := range 12 { // life goes on
-			at := deletions.Add(time.Duration(i) * 19 * time.Hour)
-			db.exec("INSERT INTO asked(words, at) VALUES (?, ?)", fill(r, webSought[i%len(webSought)]), since1601(at))
-			db.exec("INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, ?, ?, ?, 1)", "https://ferry.example/times.pdf", fmt.Sprintf("times-%s.pdf", at.Format("0102")), 8100+i, since1601(at))
-		}
+	for i, p := range webDeleted {
+		at := evening.AddDate(0, 0, -7+3*i)
+		db.put(at, "INSERT INTO page VALUES (?, ?, ?)", 100+i, p.url, p.title)
+		db.put(at, "INSERT INTO seen(page, at) VALUES (?, ?)", 100+i, since1601(at))
+		db.put(at, "INSERT INTO asked(words, at) VALUES (?, ?)", soughtDeleted[i], since1601(at.Add(-40*time.Second)))
 	}
-	db.exec("COMMIT")
+	db.put(evening.AddDate(0, 0, -6), "INSERT INTO kept VALUES (90, ?, ?, ?)", webDeleted[0].url, webDeleted[0].title, since1601(evening.AddDate(0, 0, -6)))
+	db.put(evening.Add(-20*time.Hour), "INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, 'offer-4471.pdf', 40211, ?, 1)", webDeleted[2].url, since1601(evening.Add(-20*time.Hour)))
+	for i := range 12 { // life goes on
+		at := deletions.Add(time.Duration(i) * 19 * time.Hour)
+		db.put(at, "INSERT INTO asked(words, at) VALUES (?, ?)", fill(r, webSought[i%len(webSought)]), since1601(at))
+		db.put(at, "INSERT INTO fetched(url, file, bytes, at, state) VALUES (?, ?, ?, ?, 1)", "https://ferry.example/times.pdf", fmt.Sprintf("times-%s.pdf", at.Format("0102")), 8100+i, since1601(at))
+	}
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, driftPath, "seen", "kept", "asked", "fetched")
 	}
@@ -345,7 +337,7 @@ func drift(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // wake writes where the handset was.
 func wake(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
@@ -353,10 +345,9 @@ func wake(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	e7 := func(f float64) int64 { return int64(math.Round(f * 1e7)) }
 	db.exec("CREATE TABLE fix(id INTEGER PRIMARY KEY, at INTEGER NOT NULL, lat INTEGER NOT NULL, lon INTEGER NOT NULL, near REAL)")
 	db.exec("CREATE TABLE pin(id INTEGER PRIMARY KEY, name TEXT NOT NULL, lat INTEGER NOT NULL, lon INTEGER NOT NULL, added INTEGER NOT NULL)")
-	db.exec("BEGIN")
-	for at, n := start, 0; at.Before(end); n++ {
+	for at := start; at.Before(last); {
 		s := where(at).near(r, 9)
-		db.exec("INSERT INTO fix(at, lat, lon, near) VALUES (?, ?, ?, ?)", stamp(fieldmap.Seconds1980, at), e7(s.lat), e7(s.lon), float64(4+r.IntN(30)))
+		db.put(at, "INSERT INTO fix(at, lat, lon, near) VALUES (?, ?, ?, ?)", stamp(fieldmap.Seconds1980, at), e7(s.lat), e7(s.lon), float64(4+r.IntN(30)))
 		step := 105 * time.Minute
 		if !at.Before(evening.Add(-2*time.Hour)) && at.Before(evening.Add(3*time.Hour)) {
 			step = 6 * time.Minute
@@ -369,11 +360,10 @@ func wake(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		name string
 		at   spot
 	}{{"home", home}, {"north quay", quay}, {"boat", boat}, {"seals", point}, {"gate", spot{stock.lat + 0.0004, stock.lon - 0.0002}}} {
-		if added := start.AddDate(0, 0, 40*i); added.Before(end) {
-			db.exec("INSERT INTO pin(name, lat, lon, added) VALUES (?, ?, ?, ?)", p.name, e7(p.at.lat), e7(p.at.lon), stamp(fieldmap.Seconds1980, added))
-		}
+		added := start.AddDate(0, 0, 40*i)
+		db.put(added, "INSERT INTO pin(name, lat, lon, added) VALUES (?, ?, ?, ?)", p.name, e7(p.at.lat), e7(p.at.lon), stamp(fieldmap.Seconds1980, added))
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, wakePath, "fix", "pin")
 	}
@@ -403,22 +393,21 @@ func where(at time.Time) spot {
 
 // hark writes the voicemail's database. The files of the sound are by themselves.
 func hark(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE left(id INTEGER PRIMARY KEY, number TEXT NOT NULL, at INTEGER NOT NULL, secs INTEGER NOT NULL, heard INTEGER NOT NULL, file TEXT NOT NULL)")
 	db.exec("CREATE TABLE shelf(id INTEGER PRIMARY KEY, number TEXT NOT NULL, at INTEGER NOT NULL, secs INTEGER NOT NULL, heard INTEGER NOT NULL, file TEXT NOT NULL, purge INTEGER NOT NULL)")
-	db.exec("BEGIN")
-	for i, at := range voices(end) {
+	for i, at := range voices() {
 		number := people[i*5%len(people)].number
 		if i%7 == 6 {
 			number = Counsel.Number
 		}
-		db.exec("INSERT INTO left VALUES (?, ?, ?, ?, ?, ?)", i+1, number, at.Unix(), 2+i%5, i%4 > 0, fmt.Sprintf("v%03d.wav", i+1))
+		db.put(at, "INSERT INTO left VALUES (?, ?, ?, ?, ?, ?)", i+1, number, at.Unix(), 2+i%5, i%4 > 0, fmt.Sprintf("v%03d.wav", i+1))
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, harkPath, "left", "shelf")
 	}
@@ -429,23 +418,21 @@ func hark(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	return db.finish(t, harkPath, "left", "shelf")
 }
 
-// voices are when voicemails were left, up to end.
-func voices(end time.Time) (out []time.Time) {
+// voices are when voicemails were left.
+func voices() (out []time.Time) {
 	for i := range 80 {
 		at := start.Add(time.Duration(i)*116*time.Hour + time.Duration(i*i%97)*17*time.Minute)
 		if i == 79 {
 			at = evening.Add(-65 * time.Minute)
 		}
-		if at.Before(end) {
-			out = append(out, at)
-		}
+		out = append(out, at)
 	}
 	return out
 }
 
 // bridge writes what the handset itself keeps.
 func bridge(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
@@ -456,14 +443,14 @@ func bridge(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) 
 	db.exec("CREATE TABLE zone(id INTEGER PRIMARY KEY, at INTEGER NOT NULL, name TEXT NOT NULL)")
 	db.exec("CREATE TABLE air(id INTEGER PRIMARY KEY, at INTEGER NOT NULL, name TEXT NOT NULL, hardware TEXT NOT NULL)")
 	db.exec("CREATE TABLE pack(id INTEGER PRIMARY KEY, at INTEGER NOT NULL, name TEXT NOT NULL, what INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	for i, a := range []struct{ service, name string }{{"cloud account", AccountName}, {"mail", "varn.rower@example.com"}, {"island savings", "4471-220"}, {"market", "brassfan@example.net"}} {
-		if at := start.AddDate(0, 0, 30*i); at.Before(end) {
-			db.exec("INSERT INTO account VALUES (?, ?, ?, ?)", i+1, a.service, a.name, at.Unix())
-		}
+		at := start.AddDate(0, 0, 30*i)
+		db.put(at, "INSERT INTO account VALUES (?, ?, ?, ?)", i+1, a.service, a.name, at.Unix())
 	}
-	for at := start; at.Before(end); at = at.Add(time.Duration(60+r.IntN(200)) * time.Hour) {
-		db.exec("INSERT INTO power(at, what) VALUES (?, 0), (?, ?)", at.Unix(), at.Add(70*time.Second).Unix(), 1+r.IntN(9)/8)
+	for at := start; at.Before(last); at = at.Add(time.Duration(60+r.IntN(200)) * time.Hour) {
+		up := at.Add(70 * time.Second)
+		db.put(at, "INSERT INTO power(at, what) VALUES (?, 0)", at.Unix())
+		db.put(up, "INSERT INTO power(at, what) VALUES (?, ?)", up.Unix(), 1+r.IntN(9)/8)
 	}
 	home := "8999044000000000018"
 	for i, c := range []struct {
@@ -471,28 +458,22 @@ func bridge(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) 
 		iccid, number  string
 		carrier, place string
 	}{{0, home, owner, "Skerries Mobile", "Atlantic/Azores"}, {271, "8999044000000004711", "", "Mainland Cell", "Europe/Lisbon"}, {274, home, owner, "Skerries Mobile", "Atlantic/Azores"}, {413, "8999044000000009999", "+44 7700 900666", "Prepaid One", "Atlantic/Azores"}} {
-		if at := start.AddDate(0, 0, c.days); at.Before(end) {
-			db.exec("INSERT INTO card VALUES (?, ?, ?, nullif(?, ''), ?)", i+1, at.Unix(), c.iccid, c.number, c.carrier)
-			db.exec("INSERT INTO zone VALUES (?, ?, ?)", i+1, at.Add(time.Minute).Unix(), c.place)
-		}
+		at := start.AddDate(0, 0, c.days)
+		db.put(at, "INSERT INTO card VALUES (?, ?, ?, nullif(?, ''), ?)", i+1, at.Unix(), c.iccid, c.number, c.carrier)
+		db.put(at.Add(time.Minute), "INSERT INTO zone VALUES (?, ?, ?)", i+1, at.Add(time.Minute).Unix(), c.place)
 	}
 	nets := []struct{ name, hardware string }{{"skerries-home", "02:00:5e:10:00:01"}, {"north quay guests", "02:00:5e:10:00:02"}, {"instrument store office", "02:00:5e:10:00:03"}, {"ferry free", "02:00:5e:10:00:04"}}
-	for at := start; at.Before(end); at = at.Add(time.Duration(5+r.IntN(20)) * time.Hour) {
+	for at := start; at.Before(last); at = at.Add(time.Duration(5+r.IntN(20)) * time.Hour) {
 		n := nets[r.IntN(4)*r.IntN(4)/4]
-		db.exec("INSERT INTO air(at, name, hardware) VALUES (?, ?, ?)", at.Unix(), n.name, n.hardware)
+		db.put(at, "INSERT INTO air(at, name, hardware) VALUES (?, ?, ?)", at.Unix(), n.name, n.hardware)
 	}
-	if !end.Before(deletions) {
-		db.exec("INSERT INTO air(at, name, hardware) VALUES (?, ?, ?)", evening.Add(4*time.Minute).Unix(), nets[2].name, nets[2].hardware)
-	}
+	db.put(evening.Add(4*time.Minute), "INSERT INTO air(at, name, hardware) VALUES (?, ?, ?)", evening.Add(4*time.Minute).Unix(), nets[2].name, nets[2].hardware)
 	for i, p := range []string{"talk", "ring", "people", "tern", "almanac", "jot", "drift", "wake", "hark", "habits", "market", "tides"} {
-		if at := start.AddDate(0, 0, 9*i); at.Before(end) {
-			db.exec("INSERT INTO pack(at, name, what) VALUES (?, ?, 1)", at.Unix(), p)
-		}
+		at := start.AddDate(0, 0, 9*i)
+		db.put(at, "INSERT INTO pack(at, name, what) VALUES (?, ?, 1)", at.Unix(), p)
 	}
-	if !end.Before(deletions) {
-		db.exec("INSERT INTO pack(at, name, what) VALUES (?, 'market', 3)", deletions.Add(20*time.Minute).Unix())
-	}
-	db.exec("COMMIT")
+	db.put(deletions.Add(20*time.Minute), "INSERT INTO pack(at, name, what) VALUES (?, 'market', 3)", deletions.Add(20*time.Minute).Unix())
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, bridgePath, "account", "power", "card", "zone", "air", "pack")
 	}
@@ -507,8 +488,8 @@ func bridge(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) 
 
 // orlopFiles are the files that rows of those apps name. Some are gone.
 func orlopFiles(end time.Time) (out []content, err error) {
-	for i, at := range voices(end) {
-		if i%11 != 4 {
+	for i, at := range voices() {
+		if i%11 != 4 && at.Before(end) {
 			out = append(out, content{fmt.Sprintf("/data/hark/sound/v%03d.wav", i+1), voice(uint64(i), 2+i%5), at})
 		}
 	}

@@ -28,14 +28,23 @@ var ownBackups = []ownBackup{
 	{"Tarn", "/shots/gull/gull 2026-09-05.sealed", "/apps/gull/own.key", "0b1c2d3e4f5061728394a5b6c7d8e9fa", time.Date(2026, 9, 5, 3, 0, 0, 0, time.UTC), maker{gullPath, gull}},
 }
 
-// make gives the file.
-func (b ownBackup) make() ([]byte, error) {
+// database is that of the app as it was then.
+func (b ownBackup) database() ([]byte, error) {
 	work, err := os.MkdirTemp("", "own-")
 	if err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(work)
-	db, err := b.of.make(filepath.Join(work, "db"), b.at, rand.New(rand.NewPCG(26, uint64(len(b.of.path)))), &Truth{Live: map[string]int{}})
+	seed := orlopLibrary.seed
+	if b.family == tarnLibrary.device[0] {
+		seed = tarnLibrary.seed
+	}
+	return b.of.make(filepath.Join(work, "db"), b.at, rand.New(rand.NewPCG(seed, uint64(len(b.of.path)))), &Truth{Live: map[string]int{}})
+}
+
+// make gives the file.
+func (b ownBackup) make() ([]byte, error) {
+	db, err := b.database()
 	if err != nil {
 		return nil, err
 	}

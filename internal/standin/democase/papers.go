@@ -150,7 +150,7 @@ func correspondence(r *rand.Rand, end time.Time) (out []mailed) {
 
 // post writes the harbour phone's mail.
 func post(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
@@ -158,23 +158,20 @@ func post(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	const columns = "id INTEGER PRIMARY KEY, thread INTEGER NOT NULL, sender TEXT NOT NULL, rcpt TEXT NOT NULL, mine INTEGER NOT NULL, at INTEGER NOT NULL, subject TEXT, body TEXT"
 	db.exec("CREATE TABLE mail(" + columns + ")")
 	db.exec("CREATE TABLE dustbin(" + columns + ", purge INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	add := func(root int, other string, mine bool, at time.Time, head, body string) {
 		from, to := other, AccountName
 		if mine {
 			from, to = to, from
 		}
-		if at.Before(end) {
-			db.exec("INSERT INTO mail(thread, sender, rcpt, mine, at, subject, body) VALUES (?, ?, ?, ?, ?, ?, ?)", root, from, to, mine, at.Unix(), head, body)
-		}
+		db.put(at, "INSERT INTO mail(thread, sender, rcpt, mine, at, subject, body) VALUES (?, ?, ?, ?, ?, ?, ?)", root, from, to, mine, at.Unix(), head, body)
 	}
-	for _, m := range correspondence(r, end) {
+	for _, m := range correspondence(r, last) {
 		add(m.root, writers[m.other], m.mine, m.at, m.head, m.body)
 	}
 	for _, s := range secretMail {
 		add(9000, s.address, s.mine, evening.Add(-s.before), s.head, s.said)
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, postPath, "mail", "dustbin")
 	}
@@ -187,24 +184,21 @@ func post(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // letter writes the galley phone's mail.
 func letter(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE letter(no INTEGER PRIMARY KEY, chain TEXT NOT NULL, folder TEXT NOT NULL, party TEXT NOT NULL, at TEXT NOT NULL, head TEXT, said TEXT)")
-	db.exec("BEGIN")
 	add := func(chain, party string, mine bool, at time.Time, head, said string) {
-		if at.Before(end) {
-			db.exec("INSERT INTO letter(chain, folder, party, at, head, said) VALUES (?, ?, ?, ?, ?, ?)", chain, map[bool]string{false: "in", true: "out"}[mine], party, at.Format("2006-01-02 15:04:05"), head, said)
-		}
+		db.put(at, "INSERT INTO letter(chain, folder, party, at, head, said) VALUES (?, ?, ?, ?, ?, ?)", chain, map[bool]string{false: "in", true: "out"}[mine], party, at.Format("2006-01-02 15:04:05"), head, said)
 	}
-	for _, m := range correspondence(r, end) {
+	for _, m := range correspondence(r, last) {
 		add(fmt.Sprintf("c%d@example.org", m.root), writers[m.other], m.mine, m.at.Add(time.Hour), m.head, m.body)
 	}
 	add("s1@example.org", "ketil@example.net", false, evening.AddDate(0, 0, -3), "Friday", "Be at the library. Somebody must see you there.")
 	add("s1@example.org", "ketil@example.net", true, evening.AddDate(0, 0, -3).Add(time.Hour), "Re: Friday", "I sign the book. Do not write here again.")
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, letterPath, "letter")
 	}

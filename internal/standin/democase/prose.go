@@ -134,28 +134,30 @@ type spoken struct {
 	room, who int // who of the room's people; 0 is the owner
 	at        time.Time
 	said      string
+	taken     bool // back
 }
 
-// chatter is what is said in rooms of so many people each from start to end, the owner
-// among them.
-func chatter(r *rand.Rand, rooms []int, every time.Duration, end time.Time) (out []spoken) {
+// chatter is what is said in rooms of so many people each from start to last, the owner
+// among them, and what is said besides, in the order in which it was said.
+func chatter(r *rand.Rand, rooms []int, every time.Duration, besides []spoken) (out []spoken) {
+	defer func() {
+		out = append(out, besides...)
+		slices.SortStableFunc(out, func(a, b spoken) int { return a.at.Compare(b.at) })
+	}()
 	for at := start; ; {
 		at = at.Add(time.Duration(r.Int64N(int64(2 * every))))
 		if h := at.Hour(); h < 6 {
 			at = at.Add(time.Duration(6-h) * time.Hour)
 		}
-		if !at.Before(end) {
+		if !at.Before(last) {
 			return out
 		}
 		room := r.IntN(len(rooms))
 		first := r.IntN(rooms[room])
 		t := at
 		for _, l := range exchanges[r.IntN(len(exchanges))] {
-			out = append(out, spoken{room, (first + l.who) % rooms[room], t, fill(r, l.said)})
+			out = append(out, spoken{room, (first + l.who) % rooms[room], t, fill(r, l.said), false})
 			t = t.Add(time.Duration(8+r.IntN(340)) * time.Second)
-			if !t.Before(end) {
-				return out
-			}
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"time"
 
 	_ "modernc.org/sqlite" // the SQLite library that writes the demo's databases
@@ -21,19 +22,28 @@ type maker struct {
 // database is a SQLite database being written. The first error stays.
 type database struct {
 	*sql.DB
-	path string
-	err  error
+	path  string
+	until time.Time
+	rows  []row
+	err   error
 }
 
-// openDB makes a database on one connection. Deleted bytes are left as the
-// library leaves them by default.
-func openDB(path string, pageSize int) (*database, error) {
+// row is a statement of a moment.
+type row struct {
+	at   time.Time
+	q    string
+	args []any
+}
+
+// openDB makes a database on one connection, as it was at a moment. Deleted bytes
+// are left as the library leaves them by default.
+func openDB(path string, pageSize int, until time.Time) (*database, error) {
 	db, err := sql.Open("sqlite", path)
 	if err != nil {
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
-	d := &database{DB: db, path: path}
+	d := &database{DB: db, path: path, until: until}
 	d.exec(fmt.Sprintf("PRAGMA page_size=%d", pageSize))
 	d.exec("PRAGMA journal_mode=MEMORY")
 	d.exec("PRAGMA synchronous=OFF")
@@ -48,6 +58,34 @@ func (d *database) exec(q string, args ...any) {
 	if _, err := d.DB.Exec(q, args...); err != nil {
 		d.err = fmt.Errorf("%s: %w", q, err)
 	}
+}
+
+// put is a statement of what happened at a moment. A maker puts all that ever happens,
+// up to last, drawing the same whatever moment the database is of.
+func (d *database) put(at time.Time, q string, args ...any) {
+	d.rows = append(d.rows, row{at, q, args})
+}
+
+// live carries out what was put, in the order in which it happened, up to the moment that
+// the database is of: an older database is what a newer one was.
+func (d *database) live() {
+	slices.SortStableFunc(d.rows, func(a, b row) int { return a.at.Compare(b.at) })
+	d.exec("BEGIN")
+	for _, r := range d.rows {
+		if r.at.Before(d.until) {
+			d.exec(r.q, r.args...)
+		}
+	}
+	d.exec("COMMIT")
+	d.rows = nil
+}
+
+// by is a moment as a column keeps it, nothing if it had not come.
+func (d *database) by(at time.Time, stored any) any {
+	if at.Before(d.until) {
+		return stored
+	}
+	return nil
 }
 
 // remove deletes the rows of table that where selects, and adds them to the

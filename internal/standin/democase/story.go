@@ -107,7 +107,7 @@ func handsetFiles(work string, end time.Time, few bool) ([]content, *Truth, erro
 		}
 		out = append(out, content{m.path, b, end})
 	}
-	if !end.Before(deletions) {
+	if !end.Before(edited) {
 		main, log, err := edits(filepath.Join(work, filepath.Base(talkPath)), t)
 		if err != nil {
 			return nil, nil, err
@@ -155,6 +155,9 @@ func since(from time.Time, make func(path string, from, end time.Time, r *rand.R
 	}
 }
 
+// last is the last moment that any of the demo's sources is of.
+var last = time.Date(2026, 9, 24, 19, 12, 12, 0, time.UTC)
+
 // begin is when the story begins.
 func begin(few bool) time.Time {
 	if few {
@@ -171,13 +174,11 @@ type line struct {
 	body string
 }
 
-// lines are the owner's messages until end.
-func lines(from, end time.Time) (out []line) {
+// lines are the owner's messages.
+func lines(from time.Time) (out []line) {
 	r := rand.New(rand.NewPCG(26, uint64(len(talkPath))))
 	planted := planted
-	if last := time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC); end.After(last) {
-		end = last
-	}
+	end := time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)
 	for at := from; ; {
 		at = at.Add(time.Duration(60+r.IntN(460)) * time.Minute * 5 / 8)
 		if h := at.Hour(); h < 5 {
@@ -203,7 +204,7 @@ func lines(from, end time.Time) (out []line) {
 
 // talk writes the message app's database: layout "talk 5".
 func talk(path string, from, end time.Time, _ *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
@@ -212,28 +213,26 @@ func talk(path string, from, end time.Time, _ *rand.Rand, t *Truth) ([]byte, err
 	db.exec("CREATE TABLE line(id INTEGER PRIMARY KEY AUTOINCREMENT, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL)")
 	db.exec("CREATE TABLE binned(id INTEGER PRIMARY KEY, circle INTEGER NOT NULL, peer TEXT NOT NULL, mine INTEGER NOT NULL, sent INTEGER NOT NULL, body TEXT, seen INTEGER NOT NULL, gone INTEGER NOT NULL, purge INTEGER NOT NULL)")
 	db.exec("CREATE INDEX line_by_circle ON line(circle, sent)")
-	db.exec("BEGIN")
 	for i, p := range people {
-		db.exec("INSERT INTO circle VALUES (?, ?, ?)", i+1, p.name+" and owner", stamp(fieldmap.Millis2001, from))
+		db.put(from, "INSERT INTO circle VALUES (?, ?, ?)", i+1, p.name+" and owner", stamp(fieldmap.Millis2001, from))
 	}
 	say := func(l line) {
-		db.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (?, ?, ?, ?, ?, 1)", l.who+1, people[l.who].number, l.mine, stamp(fieldmap.Millis2001, l.at), l.body)
+		db.put(l.at, "INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (?, ?, ?, ?, ?, 1)", l.who+1, people[l.who].number, l.mine, stamp(fieldmap.Millis2001, l.at), l.body)
 	}
-	for _, l := range lines(from, end) {
+	for _, l := range lines(from) {
 		say(l)
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, talkPath, "line", "binned")
 	}
 	// The owner's deletions, in the order in which they happened.
 	db.remove(t, talkPath, "line", "single rows", "id % 61 = 11 AND circle > 1")
 	// Some of that space is taken by newer lines.
-	db.exec("BEGIN")
 	for i := range 25 {
 		say(line{1 + i%3, i%2 == 0, time.Date(2026, 9, 24, 13, i, 0, 0, time.UTC), late[i]})
 	}
-	db.exec("COMMIT")
+	db.live()
 	db.remove(t, talkPath, "line", "a long run", "id BETWEEN 2400 AND 2700")
 	db.remove(t, talkPath, "line", "a whole conversation", "circle = 7")
 	db.remove(t, talkPath, "circle", "a whole conversation", "id = 7")
@@ -248,6 +247,9 @@ func talk(path string, from, end time.Time, _ *rand.Rand, t *Truth) ([]byte, err
 	db.remove(t, talkPath, "line", "moved to the holding area", held)
 	return db.finish(t, talkPath, "line", "binned")
 }
+
+// edited is when the messages were changed last.
+var edited = time.Date(2026, 9, 24, 14, 2, 0, 0, time.UTC)
 
 // edits is what happened to the messages last, and lies in the database's log: three
 // of them were changed, one twice, and one was sent and withdrawn again.
@@ -273,7 +275,7 @@ func edits(path string, t *Truth) (main, log []byte, err error) {
 	change("the case? no idea%", "no idea what you mean")
 	change(late[13], "not this week")
 	d.exec("INSERT INTO line(circle, peer, mine, sent, body, seen) VALUES (3, ?, 1, ?, 'the case is under the third boat, come after ten', 0)",
-		people[2].number, stamp(fieldmap.Millis2001, time.Date(2026, 9, 24, 14, 2, 0, 0, time.UTC)))
+		people[2].number, stamp(fieldmap.Millis2001, edited))
 	d.remove(t, talkPath, "line", "withdrawn", "body LIKE 'the case is under%'")
 	if d.err != nil {
 		return nil, nil, d.err
@@ -289,16 +291,15 @@ func edits(path string, t *Truth) (main, log []byte, err error) {
 
 // ring writes the call app's database: layout "ring 1".
 func ring(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE ring(id INTEGER PRIMARY KEY, number TEXT NOT NULL, way INTEGER NOT NULL, began INTEGER NOT NULL, secs INTEGER NOT NULL, took INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	at := from
 	for n := range 890 {
-		if at = at.Add(time.Duration(90+r.IntN(740)) * time.Minute); at.After(end) {
+		if at = at.Add(time.Duration(90+r.IntN(740)) * time.Minute); at.After(last) {
 			break
 		}
 		took := r.IntN(5) > 0
@@ -308,22 +309,25 @@ func ring(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 		}
 		who := r.IntN(len(people))
 		if n%41 == 40 {
-			db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, Counsel.Number, 1+n%2, stamp(fieldmap.Seconds1970, at), secs, took)
+			db.put(at, "INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, Counsel.Number, 1+n%2, stamp(fieldmap.Seconds1970, at), secs, took)
 			continue
 		}
 		if n%53 == 52 { // a number that is in no contact
-			db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, fmt.Sprintf("+44 7700 900%03d", 900+r.IntN(90)), 1, stamp(fieldmap.Seconds1970, at), secs, took)
+			db.put(at, "INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, fmt.Sprintf("+44 7700 900%03d", 900+r.IntN(90)), 1, stamp(fieldmap.Seconds1970, at), secs, took)
 			continue
 		}
-		db.exec("INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, people[who].number, 1+r.IntN(2), stamp(fieldmap.Seconds1970, at), secs, took)
+		db.put(at, "INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", n+1, people[who].number, 1+r.IntN(2), stamp(fieldmap.Seconds1970, at), secs, took)
 	}
+	for i, c := range []struct {
+		at              time.Time
+		way, secs, took int
+	}{{time.Date(2026, 9, 11, 20, 58, 12, 0, time.UTC), 2, 250, 1}, {time.Date(2026, 9, 11, 22, 10, 5, 0, time.UTC), 1, 0, 0}} {
+		db.put(c.at, "INSERT INTO ring VALUES (?, ?, ?, ?, ?, ?)", 900+i, people[i].number, c.way, stamp(fieldmap.Seconds1970, c.at), c.secs, c.took)
+	}
+	db.live()
 	if end.Before(deletions) {
-		db.exec("COMMIT")
 		return db.finish(t, ringPath, "ring")
 	}
-	db.exec("INSERT INTO ring VALUES (900, ?, 2, ?, 250, 1)", people[0].number, stamp(fieldmap.Seconds1970, time.Date(2026, 9, 11, 20, 58, 12, 0, time.UTC)))
-	db.exec("INSERT INTO ring VALUES (901, ?, 1, ?, 0, 0)", people[1].number, stamp(fieldmap.Seconds1970, time.Date(2026, 9, 11, 22, 10, 5, 0, time.UTC)))
-	db.exec("COMMIT")
 	db.remove(t, ringPath, "ring", "single rows", "id % 19 = 7 OR id = 901")
 	db.remove(t, ringPath, "ring", "a long run", "id BETWEEN 300 AND 330")
 	return db.finish(t, ringPath, "ring")
@@ -331,26 +335,26 @@ func ring(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 
 // cards writes the contacts app's database: layout "people 2".
 func cards(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE card(id INTEGER PRIMARY KEY, name TEXT NOT NULL, note TEXT, added INTEGER NOT NULL)")
 	db.exec("CREATE TABLE reach(card INTEGER NOT NULL, sort TEXT NOT NULL, value TEXT NOT NULL)")
-	db.exec("BEGIN")
 	for i, p := range people {
-		db.exec("INSERT INTO card VALUES (?, ?, nullif(?, ''), ?)", i+1, p.name, p.note, stamp(fieldmap.Seconds1980, from.AddDate(0, 0, i)))
-		db.exec("INSERT INTO reach VALUES (?, 'mobile', ?)", i+1, p.number)
+		added := from.AddDate(0, 0, i)
+		db.put(added, "INSERT INTO card VALUES (?, ?, nullif(?, ''), ?)", i+1, p.name, p.note, stamp(fieldmap.Seconds1980, added))
+		db.put(added, "INSERT INTO reach VALUES (?, 'mobile', ?)", i+1, p.number)
 	}
 	if from == start { // those with a picture
 		db.exec("CREATE TABLE face(card INTEGER NOT NULL, file TEXT NOT NULL)")
 		for i := range people[:6] {
-			db.exec("INSERT INTO face VALUES (?, ?)", i+1, fmt.Sprintf("f%02d.jpg", i+1))
+			db.put(from.AddDate(0, 0, i), "INSERT INTO face VALUES (?, ?)", i+1, fmt.Sprintf("f%02d.jpg", i+1))
 		}
 	}
-	db.exec("INSERT INTO card VALUES (50, ?, NULL, ?)", Counsel.Name, stamp(fieldmap.Seconds1980, from.AddDate(0, 4, 0)))
-	db.exec("INSERT INTO reach VALUES (50, 'work', ?)", Counsel.Number)
+	db.put(from.AddDate(0, 4, 0), "INSERT INTO card VALUES (50, ?, NULL, ?)", Counsel.Name, stamp(fieldmap.Seconds1980, from.AddDate(0, 4, 0)))
+	db.put(from.AddDate(0, 4, 0), "INSERT INTO reach VALUES (50, 'work', ?)", Counsel.Number)
 	trades := strings.Fields("boatyard bakery tyres chandlery clinic ferry laundry locksmith net-loft post radio rope school slipway smithy store survey tide tower weather")
 	every := 29 * time.Hour
 	if from == start {
@@ -358,14 +362,14 @@ func cards(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, er
 	}
 	for i := range 160 {
 		added := from.Add(time.Duration(i) * every)
-		if added.After(end) {
+		if added.After(last) {
 			break
 		}
 		name := fmt.Sprintf("%s %s", trades[r.IntN(len(trades))], string(rune('A'+r.IntN(26))))
-		db.exec("INSERT INTO card VALUES (?, ?, ?, ?)", 100+i, name, fmt.Sprintf("berth %d", r.IntN(90)), stamp(fieldmap.Seconds1980, added))
-		db.exec("INSERT INTO reach VALUES (?, 'work', ?)", 100+i, fmt.Sprintf("+44 1632 960%03d", 300+i))
+		db.put(added, "INSERT INTO card VALUES (?, ?, ?, ?)", 100+i, name, fmt.Sprintf("berth %d", r.IntN(90)), stamp(fieldmap.Seconds1980, added))
+		db.put(added, "INSERT INTO reach VALUES (?, 'work', ?)", 100+i, fmt.Sprintf("+44 1632 960%03d", 300+i))
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, peoplePath, "card", "reach")
 	}
@@ -376,14 +380,13 @@ func cards(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, er
 
 // habits writes the database of an app for habits, whose layout is that of docs/fieldmaps.md.
 func habits(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE habit(id INTEGER PRIMARY KEY, title TEXT NOT NULL, owner TEXT)")
 	db.exec("CREATE TABLE entry(id INTEGER PRIMARY KEY, habit INTEGER NOT NULL, sort INTEGER NOT NULL, at REAL NOT NULL, mood TEXT, extra TEXT)")
-	db.exec("BEGIN")
 	db.exec("INSERT INTO habit VALUES (1, 'Row before breakfast', ?), (2, 'No sugar', NULL), (3, 'In bed by eleven', NULL)", owner)
 	rowed := []string{"fog, 4 km", "out to the second buoy", "flat calm", "turned back, swell", "with Leif", "arms like lead"}
 	slept := []string{"read too long", "asleep at once", "the neighbours again", "late shift"}
@@ -394,10 +397,10 @@ func habits(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, e
 		if note != "" {
 			extra = fmt.Sprintf(`{"note": %q, "tags": [%q]}`, note, tag)
 		}
-		db.exec("INSERT INTO entry VALUES (?, ?, ?, ?, nullif(?, ''), ?)", n, habit, sort, at.Sub(fieldmap.Millis2001.Since).Seconds(), mood, extra)
+		db.put(at, "INSERT INTO entry VALUES (?, ?, ?, ?, nullif(?, ''), ?)", n, habit, sort, at.Sub(fieldmap.Millis2001.Since).Seconds(), mood, extra)
 	}
 	moods := []string{"good", "good", "bad"}
-	for at := from; at.Before(end); at = at.AddDate(0, 0, 1) {
+	for at := from; at.Before(last); at = at.AddDate(0, 0, 1) {
 		add(1+r.IntN(3), 9, at.Add(-time.Hour), "", "", "") // the app's own reminder
 		if r.IntN(3) > 0 {
 			add(1, 0, at.Add(time.Duration(r.IntN(5400))*time.Second), moods[r.IntN(3)], rowed[r.IntN(len(rowed))], "boat")
@@ -412,7 +415,7 @@ func habits(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, e
 			add(3, 0, night, moods[r.IntN(3)], slept[r.IntN(len(slept))], "night")
 		}
 	}
-	db.exec("COMMIT")
+	db.live()
 	if !end.Before(deletions) {
 		db.remove(t, habitsPath, "entry", "single rows", "extra LIKE '%nobody asks%' OR id % 31 = 5")
 	}
@@ -443,8 +446,8 @@ func chart(r *rand.Rand) image.Image {
 	return img
 }
 
-// recordings are sound recordings in WAV: a slow swell with noise on it.
-func recordings(count, size int) []content {
+// recordings are sound recordings in WAV, at paths of a form: a slow swell with noise on it.
+func recordings(form string, count, size int) []content {
 	r := rand.New(rand.NewPCG(26, 4))
 	var out []content
 	for i := range count {
@@ -472,7 +475,7 @@ func recordings(count, size int) []content {
 			b = binary.LittleEndian.AppendUint16(b, uint16(int16(noise>>52)*int16(swell/8820)/4))
 		}
 		at := lately.AddDate(0, 0, 10*i).Add(time.Duration(r.IntN(50000)) * time.Second)
-		out = append(out, content{fmt.Sprintf("/media/recordings/R%04d.wav", 1+i), b, at})
+		out = append(out, content{fmt.Sprintf(form, 1+i), b, at})
 	}
 	return out
 }

@@ -63,13 +63,12 @@ func gullTables(db *database) {
 
 // gull writes the chat app's database.
 func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	gullTables(db)
-	db.exec("BEGIN")
 	var sizes []int
 	for i, g := range guild {
 		db.exec("INSERT INTO talk VALUES (?, ?, nullif(?, ''))", i+1, g.title, g.state)
@@ -81,28 +80,31 @@ func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		}
 	}
 	n := 0
-	say := func(room, who int, at time.Time, body string) {
+	when := func(at time.Time) any { return db.by(at, seconds(at)) }
+	var secret []spoken
+	for _, a := range aside {
+		secret = append(secret, spoken{3, a.who, evening.Add(-a.before), a.said, false})
+	}
+	for _, s := range chatter(r, sizes, 10*time.Hour, secret) {
 		n++
 		way, changed := "from", any(nil)
-		if who == 0 {
+		if s.who == 0 {
 			way = "to"
 		}
 		if n%71 == 9 {
-			changed = seconds(at.Add(2 * time.Minute))
+			changed = when(s.at.Add(2 * time.Minute))
 		}
-		db.exec("INSERT INTO post VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", n, room+1, guild[room].who[who], way, seconds(at), seconds(at.Add(time.Second)), seconds(at.Add(time.Duration(9+r.IntN(3000))*time.Second)), changed, body)
-	}
-	for _, s := range chatter(r, sizes, 10*time.Hour, end) {
-		say(s.room, s.who, s.at, s.said)
+		arrived, opened := when(s.at.Add(time.Second)), when(s.at.Add(time.Duration(9+r.IntN(3000))*time.Second))
+		db.put(s.at, "INSERT INTO post VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", n, s.room+1, guild[s.room].who[s.who], way, seconds(s.at), arrived, opened, changed, s.said)
 		if n%19 == 3 {
-			db.exec("INSERT INTO mark VALUES (?, ?)", n, []string{"👍", "✨", "😮"}[r.IntN(3)])
+			db.put(s.at, "INSERT INTO mark VALUES (?, ?)", n, []string{"👍", "✨", "😮"}[r.IntN(3)])
 		}
 		if n%113 == 60 {
-			db.exec("INSERT INTO file VALUES (?, 'image/jpeg', ?, ?)", n, 4000+r.IntN(3000), fmt.Sprintf("g%03d.jpg", n/113))
+			db.put(s.at, "INSERT INTO file VALUES (?, 'image/jpeg', ?, ?)", n, 4000+r.IntN(3000), fmt.Sprintf("g%03d.jpg", n/113))
 		}
 	}
 	db.exec("CREATE TABLE buzz(no INTEGER PRIMARY KEY, talk INTEGER NOT NULL, party TEXT NOT NULL, way TEXT NOT NULL, at REAL NOT NULL, lasted REAL, sort TEXT NOT NULL)")
-	for at := start.Add(40 * time.Hour); at.Before(end); at = at.Add(time.Duration(30+r.IntN(90)) * time.Hour) {
+	for at := start.Add(40 * time.Hour); at.Before(last); at = at.Add(time.Duration(30+r.IntN(90)) * time.Hour) {
 		room := r.IntN(len(sizes))
 		party, way, lasted := guild[room].who[r.IntN(sizes[room])], "from", any(nil)
 		if party == maren {
@@ -111,14 +113,9 @@ func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		if r.IntN(3) > 0 {
 			lasted = float64(8000+r.IntN(900_000)) / 1000
 		}
-		db.exec("INSERT INTO buzz(talk, party, way, at, lasted, sort) VALUES (?, ?, ?, ?, ?, ?)", room+1, party, way, seconds(at), lasted, []string{"voice", "video"}[r.IntN(2)])
+		db.put(at, "INSERT INTO buzz(talk, party, way, at, lasted, sort) VALUES (?, ?, ?, ?, ?, ?)", room+1, party, way, seconds(at), lasted, []string{"voice", "video"}[r.IntN(2)])
 	}
-	for _, a := range aside {
-		if at := evening.Add(-a.before); at.Before(end) {
-			say(3, a.who, at, a.said)
-		}
-	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, gullPath, "post", "crate")
 	}
@@ -133,7 +130,7 @@ func gull(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // days writes the database of the calendar, chores and jottings.
 func days(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 2048)
+	db, err := openDB(path, 2048, end)
 	if err != nil {
 		return nil, err
 	}
@@ -144,48 +141,46 @@ func days(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE chore(no INTEGER PRIMARY KEY, what TEXT NOT NULL, due TEXT NOT NULL, state TEXT NOT NULL)")
 	db.exec("CREATE TABLE jotting(no INTEGER PRIMARY KEY, head TEXT NOT NULL, body TEXT, written TEXT NOT NULL, sealed TEXT NOT NULL)")
 	db.exec("CREATE TABLE bin(no INTEGER PRIMARY KEY, sort TEXT NOT NULL, what TEXT NOT NULL, at TEXT NOT NULL, goes TEXT NOT NULL)")
-	db.exec("BEGIN")
 	what := []struct{ what, spot string }{{"inventory", "instrument store"}, {"late desk", "instrument store"}, {"dentist", "clinic"}, {"supper at mother's", ""}, {"language evening", "library"}, {"meet {name}", "{spot}"}, {"{thing} to the {spot}", ""}, {"call about the {thing}", ""}, {"eye test", "clinic"}, {"Friday swim", "slipway"}, {"count {num} tripods", "instrument store"}, {"choir, first", "long room"}, {"stock office call", ""}, {"ferry", "north quay"}}
 	chores := []string{"bring the {thing} back", "ask {name} for the list", "pay {num} at the {spot}", "book {day}", "wash the curtains", "mend the {thing}", "write to {name}", "sign the rota", "order labels", "water the plants", "return the spare key", "renew the pass", "clean the lenses"}
 	heads := []struct{ head, body string }{{"{day}", "{name} at {hour}, bring the {thing}"}, {"numbers of the {mark}", "{num}, {num2}, {num}"}, {"book", "ask at the {spot} for the one about knots"}, {"for mother", "wool, {num} m of ribbon, the {thing}"}, {"idea", "a lamp in the {room}, not on the ceiling"}, {"list {num}", "levels {num2}, tripods {num}"}, {"codes", "desk printer 4 4 1"}, {"shopping", "rice, lemons, thread"}, {"words of the evening", "saudade, 木漏れ日, hygge"}, {"rota", "Mo Tu We late, Fr off"}, {"labels", "white for tripods, grey for levels"}}
 	at := start
 	for i := 1; ; i++ {
-		if at = at.Add(time.Duration(25+r.IntN(60)) * time.Hour); !at.Before(end) {
+		if at = at.Add(time.Duration(25+r.IntN(60)) * time.Hour); !at.Before(last) {
 			break
 		}
 		w := what[r.IntN(len(what))]
-		db.exec("INSERT INTO day VALUES (?, ?, ?, ?, nullif(?, ''), NULL)", i, fill(r, w.what), text(at), text(at.Add(90*time.Minute)), fill(r, w.spot))
+		db.put(at, "INSERT INTO day VALUES (?, ?, ?, ?, nullif(?, ''), NULL)", i, fill(r, w.what), text(at), text(at.Add(90*time.Minute)), fill(r, w.spot))
 		if i%5 == 0 {
-			db.exec("INSERT INTO asked VALUES (?, ?)", i, met[1+r.IntN(5)].number)
+			db.put(at, "INSERT INTO asked VALUES (?, ?)", i, met[1+r.IntN(5)].number)
 		}
-		db.exec("INSERT INTO chore VALUES (?, ?, ?, ?)", i, fill(r, chores[r.IntN(len(chores))]), text(at.Add(time.Duration(r.IntN(40))*time.Hour)), []string{"done", "done", "open"}[r.IntN(3)])
+		db.put(at, "INSERT INTO chore VALUES (?, ?, ?, ?)", i, fill(r, chores[r.IntN(len(chores))]), text(at.Add(time.Duration(r.IntN(40))*time.Hour)), []string{"done", "done", "open"}[r.IntN(3)])
 		h := heads[r.IntN(len(heads))]
 		if i%3 == 0 {
-			db.exec("INSERT INTO jotting VALUES (?, ?, ?, ?, 'no')", i, fill(r, h.head), fmt.Sprintf("%s (%s)", fill(r, h.body), at.Format("2 January")), text(at))
+			db.put(at, "INSERT INTO jotting VALUES (?, ?, ?, ?, 'no')", i, fill(r, h.head), fmt.Sprintf("%s (%s)", fill(r, h.body), at.Format("2 January")), text(at))
 		}
 	}
-	db.exec("INSERT INTO day VALUES (800, 'late desk', ?, NULL, 'instrument store', 'FREQ=WEEKLY;BYDAY=MO,TU,WE')", text(start))
+	db.put(start, "INSERT INTO day VALUES (800, 'late desk', ?, NULL, 'instrument store', 'FREQ=WEEKLY;BYDAY=MO,TU,WE')", text(start))
 	db.exec("CREATE TABLE slip(jotting INTEGER NOT NULL, path TEXT NOT NULL)")
 	for i := 6; i < 240; i += 24 {
-		db.exec("INSERT INTO slip VALUES (?, ?)", i, fmt.Sprintf("/apps/days/slips/%d.jpg", i))
+		db.put(start, "INSERT INTO slip VALUES (?, ?)", i, fmt.Sprintf("/apps/days/slips/%d.jpg", i))
 	}
 	secret := make([]byte, 64)
 	for i := range secret {
 		secret[i] = byte(r.Uint32())
 	}
-	db.exec("INSERT INTO jotting VALUES (800, 'mine', ?, ?, 'yes')", secret, text(start.AddDate(0, 2, 0)))
-	if !end.Before(deletions) {
-		db.exec("INSERT INTO day VALUES (801, 'library, sign the book', ?, NULL, 'library', NULL)", text(evening.Add(-time.Hour)))
-		db.exec("INSERT INTO chore VALUES (801, 'tile: third left of the drain', ?, 'done')", text(evening.Add(-20*time.Hour)))
-		db.exec("INSERT INTO jotting VALUES (801, 'sums', '300 now, 300 after. nothing on paper', ?, 'no')", text(evening.Add(-90*time.Hour)))
-		for i := range 12 { // life goes on
-			at := deletions.Add(time.Duration(i) * 17 * time.Hour)
-			db.exec("INSERT INTO day VALUES (?, ?, ?, NULL, NULL, NULL)", 810+i, what[i%len(what)].what, text(at))
-			db.exec("INSERT INTO chore VALUES (?, ?, ?, 'open')", 810+i, chores[i%len(chores)], text(at))
-			db.exec("INSERT INTO jotting VALUES (?, ?, ?, ?, 'no')", 810+i, heads[i%len(heads)].head, heads[i%len(heads)].body, text(at))
-		}
+	db.put(start.AddDate(0, 2, 0), "INSERT INTO jotting VALUES (800, 'mine', ?, ?, 'yes')", secret, text(start.AddDate(0, 2, 0)))
+	sums := evening.Add(-90 * time.Hour)
+	db.put(sums, "INSERT INTO jotting VALUES (801, 'sums', '300 now, 300 after. nothing on paper', ?, 'no')", text(sums))
+	db.put(sums, "INSERT INTO day VALUES (801, 'library, sign the book', ?, NULL, 'library', NULL)", text(evening.Add(-time.Hour)))
+	db.put(sums, "INSERT INTO chore VALUES (801, 'tile: third left of the drain', ?, 'done')", text(evening.Add(-20*time.Hour)))
+	for i := range 12 { // life goes on
+		at := deletions.Add(time.Duration(i) * 17 * time.Hour)
+		db.put(at, "INSERT INTO day VALUES (?, ?, ?, NULL, NULL, NULL)", 810+i, fill(r, what[i%len(what)].what), text(at))
+		db.put(at, "INSERT INTO chore VALUES (?, ?, ?, 'open')", 810+i, fill(r, chores[i%len(chores)]), text(at))
+		db.put(at, "INSERT INTO jotting VALUES (?, ?, ?, ?, 'no')", 810+i, fill(r, heads[i%len(heads)].head), fill(r, heads[i%len(heads)].body), text(at))
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, daysPath, "day", "chore", "jotting", "bin")
 	}
@@ -202,7 +197,7 @@ func days(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // skim writes the browser's database.
 func skim(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
@@ -211,34 +206,38 @@ func skim(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	db.exec("CREATE TABLE star(no INTEGER PRIMARY KEY, url TEXT NOT NULL, title TEXT, at INTEGER NOT NULL)")
 	db.exec("CREATE TABLE find(no INTEGER PRIMARY KEY, text TEXT NOT NULL, at INTEGER NOT NULL)")
 	db.exec("CREATE TABLE got(no INTEGER PRIMARY KEY, url TEXT NOT NULL, path TEXT NOT NULL, size INTEGER NOT NULL, at INTEGER NOT NULL, how TEXT NOT NULL)")
-	db.exec("BEGIN")
 	sought := []string{"ferry {hour} {day}", "how to clean a {thing}", "{num} knots in km/h", "is the {spot} open on {day}", "what bird is grey with a red eye", "knitting pattern {num} stitches", "weather {day}", "why does the {thing} smell", "flat to rent mainland", "train from the ferry {hour2}", "recipe for {num} people", "lamp without wires", "how long does paint take to dry", "jobs instrument maker", "used bicycle", "song about the {mark}", "vinegar on tiles", "dentist {spot}", "headache after {hour2}", "{name} name day", "night school languages", "lemon cake", "sore back desk", "bus to the north quay", "curtains made to measure", "old school photograph 2009"}
 	for at := start; ; {
-		if at = at.Add(time.Duration(r.IntN(420)) * time.Minute); !at.Before(end) {
+		if at = at.Add(time.Duration(r.IntN(420)) * time.Minute); !at.Before(last) {
 			break
 		}
 		p := webPages[r.IntN(len(webPages))]
-		db.exec("INSERT INTO went(url, title, at) VALUES (?, ?, ?)", p.url, p.title, at.UnixMilli())
+		db.put(at, "INSERT INTO went(url, title, at) VALUES (?, ?, ?)", p.url, p.title, at.UnixMilli())
 		switch r.IntN(40) {
 		case 0:
-			db.exec("INSERT INTO star(url, title, at) VALUES (?, ?, ?)", p.url, p.title, at.UnixMilli())
+			db.put(at, "INSERT INTO star(url, title, at) VALUES (?, ?, ?)", p.url, p.title, at.UnixMilli())
 		case 1, 2, 3:
-			db.exec("INSERT INTO find(text, at) VALUES (?, ?)", fill(r, sought[r.IntN(len(sought))]), at.UnixMilli())
+			db.put(at, "INSERT INTO find(text, at) VALUES (?, ?)", fill(r, sought[r.IntN(len(sought))]), at.UnixMilli())
 		case 4:
-			db.exec("INSERT INTO got(url, path, size, at, how) VALUES (?, ?, ?, ?, ?)", "https://radio.example.com/programme.pdf", fmt.Sprintf("/apps/skim/got/programme-%d.pdf", at.YearDay()), 9000+r.IntN(5000), at.UnixMilli(), []string{"all", "part"}[r.IntN(5)/4])
+			db.put(at, "INSERT INTO got(url, path, size, at, how) VALUES (?, ?, ?, ?, ?)", "https://radio.example.com/programme.pdf", fmt.Sprintf("/apps/skim/got/programme-%d.pdf", at.YearDay()), 9000+r.IntN(5000), at.UnixMilli(), []string{"all", "part"}[r.IntN(5)/4])
 		}
 	}
-	if !end.Before(deletions) {
-		at := evening.Add(-40 * time.Hour)
-		db.exec("INSERT INTO went(url, title, at) VALUES ('https://law.example.org/helping-a-theft', 'Is leaving a key out helping a theft? – Law for everybody', ?)", at.UnixMilli())
-		db.exec("INSERT INTO find(text, at) VALUES ('is it a crime to leave a key out', ?)", at.Add(-time.Minute).UnixMilli())
-		db.exec("INSERT INTO star(url, title, at) VALUES ('https://law.example.org/silence', 'The right to say nothing', ?)", at.Add(3*time.Minute).UnixMilli())
-		db.exec("INSERT INTO got(url, path, size, at, how) VALUES ('https://law.example.org/leaflet.pdf', '/apps/skim/got/leaflet.pdf', 22107, ?, 'all')", at.Add(4*time.Minute).UnixMilli())
+	asked := evening.Add(-40 * time.Hour)
+	for _, l := range []struct {
+		after time.Duration
+		q     string
+	}{
+		{-time.Minute, "INSERT INTO find(text, at) VALUES ('is it a crime to leave a key out', ?)"},
+		{0, "INSERT INTO went(url, title, at) VALUES ('https://law.example.org/helping-a-theft', 'Is leaving a key out helping a theft? – Law for everybody', ?)"},
+		{3 * time.Minute, "INSERT INTO star(url, title, at) VALUES ('https://law.example.org/silence', 'The right to say nothing', ?)"},
+		{4 * time.Minute, "INSERT INTO got(url, path, size, at, how) VALUES ('https://law.example.org/leaflet.pdf', '/apps/skim/got/leaflet.pdf', 22107, ?, 'all')"},
+	} {
+		db.put(asked.Add(l.after), l.q, asked.Add(l.after).UnixMilli())
 	}
-	for at := deletions; at.Before(end); at = at.Add(5 * time.Hour) {
-		db.exec("INSERT INTO find(text, at) VALUES (?, ?)", fill(r, sought[at.YearDay()%len(sought)]), at.UnixMilli())
+	for at := deletions; at.Before(last); at = at.Add(5 * time.Hour) {
+		db.put(at, "INSERT INTO find(text, at) VALUES (?, ?)", fill(r, sought[at.YearDay()%len(sought)]), at.UnixMilli())
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, skimPath, "went", "star", "find", "got")
 	}
@@ -251,16 +250,15 @@ func skim(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // trace writes where the galley phone was.
 func trace(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 4096)
+	db, err := openDB(path, 4096, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE point(no INTEGER PRIMARY KEY, at INTEGER NOT NULL, la REAL NOT NULL, lo REAL NOT NULL, err REAL)")
 	db.exec("CREATE TABLE mark(no INTEGER PRIMARY KEY, called TEXT NOT NULL, la REAL NOT NULL, lo REAL NOT NULL, at INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	flat, library := spot{-38.50402, -24.01011}, spot{-38.50120, -24.01215}
-	for at := start; at.Before(end); at = at.Add(3*time.Hour + time.Duration(r.IntN(1800))*time.Second) {
+	for at := start; at.Before(last); at = at.Add(3*time.Hour + time.Duration(r.IntN(1800))*time.Second) {
 		s := flat
 		switch h := at.Hour(); {
 		case at.After(evening.Add(-2*time.Hour)) && at.Before(evening.Add(time.Hour)):
@@ -269,17 +267,16 @@ func trace(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 			s = stock
 		}
 		s = s.near(r, 12)
-		db.exec("INSERT INTO point(at, la, lo, err) VALUES (?, ?, ?, ?)", stamp(fieldmap.Millis2001, at), s.lat, s.lon, float64(5+r.IntN(40)))
+		db.put(at, "INSERT INTO point(at, la, lo, err) VALUES (?, ?, ?, ?)", stamp(fieldmap.Millis2001, at), s.lat, s.lon, float64(5+r.IntN(40)))
 	}
 	for i, p := range []struct {
 		called string
 		at     spot
 	}{{"flat", flat}, {"library", library}, {"store, back", stock}, {"mother", home}} {
-		if at := start.AddDate(0, 0, 20*i); at.Before(end) {
-			db.exec("INSERT INTO mark(called, la, lo, at) VALUES (?, ?, ?, ?)", p.called, p.at.lat, p.at.lon, stamp(fieldmap.Millis2001, at))
-		}
+		at := start.AddDate(0, 0, 20*i)
+		db.put(at, "INSERT INTO mark(called, la, lo, at) VALUES (?, ?, ?, ?)", p.called, p.at.lat, p.at.lon, stamp(fieldmap.Millis2001, at))
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, tracePath, "point", "mark")
 	}
@@ -290,7 +287,7 @@ func trace(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // horn writes the voicemail's database.
 func horn(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
@@ -298,11 +295,11 @@ func horn(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 	ticks := func(t time.Time) int64 { return since1601(t) * 10 }
 	db.exec("CREATE TABLE tape(no INTEGER PRIMARY KEY, party TEXT NOT NULL, at INTEGER NOT NULL, ms INTEGER NOT NULL, state TEXT NOT NULL, name TEXT NOT NULL)")
 	db.exec("CREATE TABLE crate(no INTEGER PRIMARY KEY, party TEXT NOT NULL, at INTEGER NOT NULL, ms INTEGER NOT NULL, state TEXT NOT NULL, name TEXT NOT NULL, purge INTEGER NOT NULL)")
-	db.exec("BEGIN")
-	for i, at := range voices(end) {
-		db.exec("INSERT INTO tape VALUES (?, ?, ?, ?, ?, ?)", i+1, met[(i*3+1)%len(met)].number, ticks(at.Add(5*time.Hour)), 1000*(2+i%5), []string{"old", "old", "new"}[r.IntN(3)], fmt.Sprintf("w%03d.wav", i+1))
+	for i, at := range voices() {
+		at = at.Add(5 * time.Hour)
+		db.put(at, "INSERT INTO tape VALUES (?, ?, ?, ?, ?, ?)", i+1, met[(i*3+1)%len(met)].number, ticks(at), 1000*(2+i%5), []string{"old", "old", "new"}[r.IntN(3)], fmt.Sprintf("w%03d.wav", i+1))
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, hornPath, "tape", "crate")
 	}
@@ -314,20 +311,17 @@ func horn(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // ward writes what the handset itself keeps.
 func ward(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
-	db, err := openDB(path, 1024)
+	db, err := openDB(path, 1024, end)
 	if err != nil {
 		return nil, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE happening(no INTEGER PRIMARY KEY, at INTEGER NOT NULL, sort TEXT NOT NULL, what TEXT, more TEXT)")
 	db.exec("CREATE TABLE login(no INTEGER PRIMARY KEY, service TEXT NOT NULL, name TEXT NOT NULL, since INTEGER NOT NULL)")
-	db.exec("BEGIN")
 	happen := func(at time.Time, sort, what, more string) {
-		if at.Before(end) {
-			db.exec("INSERT INTO happening(at, sort, what, more) VALUES (?, ?, nullif(?, ''), nullif(?, ''))", at.UnixMilli(), sort, what, more)
-		}
+		db.put(at, "INSERT INTO happening(at, sort, what, more) VALUES (?, ?, nullif(?, ''), nullif(?, ''))", at.UnixMilli(), sort, what, more)
 	}
-	for at := start; at.Before(end); at = at.Add(time.Duration(90+r.IntN(150)) * time.Hour) {
+	for at := start; at.Before(last); at = at.Add(time.Duration(90+r.IntN(150)) * time.Hour) {
 		happen(at, "down", "", "")
 		happen(at.Add(55*time.Second), "up", "", "")
 		happen(at.Add(2*time.Minute), "air", []string{"flat-4", "store-desk", "library"}[r.IntN(3)], `{"hardware": "02:00:5e:20:00:0`+fmt.Sprint(1+r.IntN(3))+`"}`)
@@ -345,11 +339,10 @@ func ward(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 		happen(deletions.Add(time.Duration(i)*6*time.Hour), "air", []string{"flat-4", "store-desk", "library"}[i%3], `{"hardware": "02:00:5e:20:00:0`+fmt.Sprint(1+i%3)+`"}`)
 	}
 	for i, l := range []struct{ service, name string }{{"mail", "maren@example.org"}, {"library", "M-2210"}, {"parcels", "galley7@example.net"}} {
-		if at := start.AddDate(0, 0, 25*i); at.Before(end) {
-			db.exec("INSERT INTO login VALUES (?, ?, ?, ?)", i+1, l.service, l.name, at.UnixMilli())
-		}
+		at := start.AddDate(0, 0, 25*i)
+		db.put(at, "INSERT INTO login VALUES (?, ?, ?, ?)", i+1, l.service, l.name, at.UnixMilli())
 	}
-	db.exec("COMMIT")
+	db.live()
 	if end.Before(deletions) {
 		return db.finish(t, wardPath, "happening", "login")
 	}
@@ -361,9 +354,9 @@ func ward(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 
 // tarnFiles are the files that rows of those apps name. Some are gone.
 func tarnFiles(end time.Time) (out []content, err error) {
-	for i, at := range voices(end) {
-		if i%13 != 7 {
-			out = append(out, content{fmt.Sprintf("/apps/horn/tapes/w%03d.wav", i+1), voice(uint64(500+i), 2+i%5), at.Add(5 * time.Hour)})
+	for i, at := range voices() {
+		if at = at.Add(5 * time.Hour); i%13 != 7 && at.Before(end) {
+			out = append(out, content{fmt.Sprintf("/apps/horn/tapes/w%03d.wav", i+1), voice(uint64(500+i), 2+i%5), at})
 		}
 	}
 	r := rand.New(rand.NewPCG(27, 77))
