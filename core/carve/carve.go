@@ -12,7 +12,6 @@ import (
 	"io"
 	"iter"
 	"slices"
-	"unicode/utf8"
 
 	"crosswind/core/volume"
 )
@@ -151,18 +150,6 @@ func KindOf(r io.ReaderAt, size int64) Kind {
 	return Other
 }
 
-// text reports whether the head of a file is text: UTF-8 without control characters.
-func text(b []byte) bool {
-	for len(b) > 0 {
-		c, n := utf8.DecodeRune(b)
-		if c == utf8.RuneError && n == 1 && len(b) > utf8.UTFMax || c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != '\f' {
-			return false
-		}
-		b = b[n:]
-	}
-	return true
-}
-
 // Search is a search of runs of an image in order, as if they lay one behind the other: a file that was written
 // around what others use lies so.
 type Search struct {
@@ -228,31 +215,48 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 			}
 			b := buf[:n]
 			end := min(n, blockSize)
-			for i := int(max(0, next-at)); i < end; i++ {
-				if i+1 >= len(b) || !pairs[uint16(b[i])|uint16(b[i+1])<<8] {
-					continue
+			took := func(kind Kind, from int64, v Verdict) bool {
+				f := &Found{Kind: kind, Size: v.Size, Complete: v.Complete, Why: v.Why, Extents: s.extents(from, v.Size)}
+				next = from + v.Size
+				if s.runs != nil { // what lies between its two runs is searched
+					next = s.runs[0].to
 				}
-				for k := range forms {
-					f := &forms[k]
-					if len(b)-i < len(f.begin) || string(b[i:i+len(f.begin)]) != f.begin || at+int64(i)-f.back < next {
-						continue
-					}
-					from := at + int64(i) - f.back
+				return yield(f, nil)
+			}
+			for i := int(max(0, next-at)); i < end; {
+				p := at + int64(i)
+				if p%s.unit == 0 {
 					s.split, s.runs = 0, nil
-					kind, v := f.read(s, from)
-					if v.Size == 0 {
+					if v := readText(s, p, b, i); v.Size > 0 {
+						if !took(Text, p, v) {
+							return
+						}
+						i = int(min(int64(end), next-at))
 						continue
 					}
-					x := &Found{Kind: kind, Size: v.Size, Complete: v.Complete, Why: v.Why, Extents: s.extents(from, v.Size)}
-					if !yield(x, nil) {
-						return
+				}
+			unit:
+				for to := int(min(int64(end), int64(i)+s.unit-p%s.unit)); i < to; i++ {
+					if i+1 >= len(b) || !pairs[uint16(b[i])|uint16(b[i+1])<<8] {
+						continue
 					}
-					next = from + v.Size
-					if s.runs != nil { // what lies between its two runs is searched
-						next = s.runs[0].to
+					for k := range forms {
+						f := &forms[k]
+						if len(b)-i < len(f.begin) || string(b[i:i+len(f.begin)]) != f.begin || at+int64(i)-f.back < next {
+							continue
+						}
+						from := at + int64(i) - f.back
+						s.split, s.runs = 0, nil
+						kind, v := f.read(s, from)
+						if v.Size == 0 {
+							continue
+						}
+						if !took(kind, from, v) {
+							return
+						}
+						i = int(min(int64(end), next-at))
+						break unit
 					}
-					i = int(min(int64(end), next-at)) - 1
-					break
 				}
 			}
 			s.left = min(maxSearch, max(s.left, 0)+16*blockSize)

@@ -243,6 +243,43 @@ func TestTwoRuns(t *testing.T) {
 	}
 }
 
+// A text that begins where a file may and ends in zeros is found as far as it goes, in any script, and is never called
+// whole; of text that goes on from what lies before it, that breaks off, or is another file's, nothing is said.
+func TestText(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	const unit = 4096
+	padded := func(b []byte) []byte { return append(b, make([]byte, (unit-len(b)%unit)%unit)...) }
+	long := bytes.Repeat([]byte("14:05 ثلاثة قوارب, 三艘船, три лодки\n"), 3000) // over the edges of windows
+	full := bytes.Repeat([]byte("to the brim 123\n"), unit/16)
+	var image []byte
+	want := map[int64][]byte{}
+	for _, b := range [][]byte{[]byte("high water 03:00 at the north quay\n"), long, full, []byte("{\"lamp\": \"on\", \"at\": 17}")} {
+		image = append(image, noise(r, unit)...)
+		want[int64(len(image))] = b
+		image = append(image, padded(bytes.Clone(b))...)
+	}
+	image = append(image, noise(r, unit)...)
+	for _, b := range [][]byte{
+		append(bytes.Repeat([]byte("it breaks off here "), 80), noise(r, 5000)...),
+		append(noise(r, unit-100), bytes.Repeat([]byte("from the unit before "), 20)...), // whose text goes on
+		[]byte("%PDF-1.4 and no more"),
+		append([]byte("some-name-of-a-file.txt"), append(make([]byte, 77), "0000644\x00"...)...),
+		[]byte("too short\n"),
+	} {
+		image = append(image, padded(b)...)
+	}
+	for _, f := range scanned(t, image, nil, unit) {
+		b, ok := want[f.Extents[0].Offset]
+		if !ok || f.Kind != Text || f.Complete != volume.Unverified || !bytes.Equal(content(image, f), b) {
+			t.Errorf("%+v", f)
+		}
+		delete(want, f.Extents[0].Offset)
+	}
+	for at, b := range want {
+		t.Errorf("the text at %d, %.20q, is not found", at, b)
+	}
+}
+
 // What is searched beside it is a plain scan for the same first bytes, by the same table of pairs.
 func BenchmarkScan(b *testing.B) {
 	all := made(b)

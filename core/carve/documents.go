@@ -8,6 +8,7 @@ import (
 	"regexp"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"crosswind/core/volume"
 )
@@ -165,4 +166,62 @@ func readVCard(s *source, start int64) Verdict {
 		return Verdict{}
 	}
 	return Verdict{end - start, volume.Whole, byChain}
+}
+
+// least is how many bytes a text that is found has at least.
+const least = 16
+
+// readText follows a text from start on, which is at i of bytes that were read. It has no structure but this: it begins where a file may, with no text
+// before it, is UTF-8 without control characters, and behind its end the sector is zeros, as whoever writes a file
+// leaves it. What another kind begins with is no text.
+func readText(s *source, start int64, b []byte, i int) Verdict {
+	head := b[i:]
+	if len(head) < least || !text(head[:least]) {
+		return Verdict{}
+	}
+	for _, f := range forms {
+		if f.back == 0 && bytes.HasPrefix(head, []byte(f.begin)) {
+			return Verdict{}
+		}
+	}
+	before := b[max(0, i-least/2):i]
+	if i == 0 {
+		before = s.get(start-least/2, least/2)
+	}
+	if len(before) == least/2 && text(before) {
+		return Verdict{}
+	}
+	const sector = 512
+	at := start
+	for at-start < maxFile {
+		b := s.get(at, windowSize/2)
+		n := textLength(b)
+		at += int64(n)
+		if n == 0 || n < len(b) && utf8.FullRune(b[n:]) { // else the window cuts a character
+			break
+		}
+	}
+	rest := s.get(at, int((sector-at%sector)%sector))
+	if at-start < least || len(bytes.Trim(rest, "\x00")) > 0 {
+		return Verdict{}
+	}
+	return Verdict{at - start, volume.Unverified, "text to where its sector is filled with zeros: nothing says that it is whole"}
+}
+
+// text reports whether the head of a file is text: UTF-8 without control characters.
+func text(b []byte) bool {
+	n := textLength(b)
+	return n == len(b) || !utf8.FullRune(b[n:])
+}
+
+// textLength is how many bytes text goes on for.
+func textLength(b []byte) (n int) {
+	for n < len(b) {
+		c, size := utf8.DecodeRune(b[n:])
+		if c == utf8.RuneError && size == 1 || c < 0x20 && c != '\t' && c != '\n' && c != '\r' && c != '\f' || c == 0x7f {
+			break
+		}
+		n += size
+	}
+	return n
 }

@@ -151,6 +151,9 @@ func carved(find *carve.Search, number int, begun map[int64]int64, yield func(*F
 		n++
 		f := &File{Volume: number, State: Carved, Kind: c.Kind}
 		f.Path = fmt.Sprintf("/%s at %d", c.Kind, c.Extents[0].Offset)
+		if c.Kind == carve.Text {
+			f.Path += ".txt" // by which it is read
+		}
 		f.Size, f.Extents, f.Complete, f.Why, f.Deleted = c.Size, c.Extents, c.Complete, c.Why, true
 		if !yield(f, nil) {
 			return false
