@@ -474,7 +474,7 @@ test("questions of the evening, and what the other phone says", async () => {
   await shot(page, "places");
   // Which photograph is gone, and what was it of?
   await page.keyboard.press("g");
-  await expect(page.locator(".picture.lost")).toContainText("its photograph is gone");
+  await expect(page.locator(".picture.lost")).toContainText("no photograph at its path");
   await expect(page.locator(".picture.lost img")).toBeVisible();
   await page.locator(".picture.lost").click();
   await expect(page.locator("aside.pane")).toContainText("C0053.jpg");

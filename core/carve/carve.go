@@ -72,7 +72,7 @@ var forms = []form{
 	{PNG, "\x89PNG\r\n\x1a\n", 0, only(PNG, readPNG)},
 	{GIF, "GIF87a", 0, only(GIF, readGIF)}, {GIF, "GIF89a", 0, only(GIF, readGIF)},
 	{WAV, "RIFF", 0, readRIFF},
-	{MP4, "ftyp", 4, readBoxes},
+	{MP4, "ftyp", 4, readBoxes}, {MP4, "mdat", 4, readBoxes}, {MP4, "moov", 4, readBoxes}, {MP4, "wide", 4, readBoxes},
 	{AMR, "#!AMR\n", 0, only(AMR, readAMR)}, {AMR, "#!AMR-WB\n", 0, only(AMR, readAMR)},
 	{MP3, "ID3", 0, only(MP3, readMP3)},
 	{MP3, "\xff\xfb", 0, only(MP3, readMP3)}, {MP3, "\xff\xfa", 0, only(MP3, readMP3)}, {MP3, "\xff\xf3", 0, only(MP3, readMP3)}, {MP3, "\xff\xf2", 0, only(MP3, readMP3)},
@@ -113,13 +113,27 @@ const (
 	maxSearch = 1 << 30 // about as many bytes are looked at, at once, for the second runs of files
 )
 
-// pairs tells by two bytes whether a form may begin with them.
-var pairs = func() (t [1 << 16]bool) {
+// firsts tells by a byte, and pairs by two, whether a form may begin with them.
+var (
+	firsts [1 << 8]bool
+	pairs  [1 << 16]bool
+)
+
+func init() {
 	for _, f := range forms {
-		t[binary.LittleEndian.Uint16([]byte(f.begin))] = true
+		firsts[f.begin[0]], pairs[binary.LittleEndian.Uint16([]byte(f.begin))] = true, true
 	}
-	return t
-}()
+}
+
+// candidate is where from i on, before to, a form may begin; to if nowhere.
+func candidate(b []byte, i, to int) int {
+	for j, c := range b[i:to] {
+		if firsts[c] && i+j+1 < len(b) && pairs[uint16(c)|uint16(b[i+j+1])<<8] {
+			return i + j
+		}
+	}
+	return to
+}
 
 // KindOf is what a file of size bytes is by how it begins.
 func KindOf(r io.ReaderAt, size int64) Kind {
@@ -226,7 +240,7 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 			for i := int(max(0, next-at)); i < end; {
 				p := at + int64(i)
 				if p%s.unit == 0 {
-					s.split, s.runs = 0, nil
+					s.split, s.runs, s.window, s.from = 0, nil, b, at
 					if v := readText(s, p, b, i); v.Size > 0 {
 						if !took(Text, p, v) {
 							return
@@ -237,8 +251,8 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 				}
 			unit:
 				for to := int(min(int64(end), int64(i)+s.unit-p%s.unit)); i < to; i++ {
-					if i+1 >= len(b) || !pairs[uint16(b[i])|uint16(b[i+1])<<8] {
-						continue
+					if i = candidate(b, i, to); i == to {
+						break
 					}
 					for k := range forms {
 						f := &forms[k]
@@ -246,7 +260,7 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 							continue
 						}
 						from := at + int64(i) - f.back
-						s.split, s.runs = 0, nil
+						s.split, s.runs, s.window, s.from = 0, nil, b, at
 						kind, v := f.read(s, from)
 						if v.Size == 0 {
 							continue
@@ -374,6 +388,7 @@ type source struct {
 	eocds  marks
 	eofs   marks
 	begins marks
+	own    []byte // what is read into
 	window []byte // of what was read last
 	from   int64
 }
@@ -438,14 +453,14 @@ func (s *source) get(at int64, n int) []byte {
 	if at >= s.from && at+int64(n) <= s.from+int64(len(s.window)) {
 		return s.window[at-s.from:][:n]
 	}
-	if cap(s.window) < max(n, windowSize) {
-		s.window = make([]byte, max(n, windowSize))
+	if len(s.own) < max(n, windowSize) {
+		s.own = make([]byte, max(n, windowSize))
 	}
-	length := int64(cap(s.window))
+	length := int64(len(s.own))
 	if s.small {
 		length = max(4096, int64(n))
 	}
-	w := s.window[:min(length, s.size-at)]
+	w := s.own[:min(length, s.size-at)]
 	got := 0
 	if s.split == 0 || at+int64(len(w)) <= s.split {
 		got, _ = s.r.ReadAt(w, at)
@@ -464,7 +479,7 @@ func (s *source) get(at int64, n int) []byte {
 
 // cut joins from split on what lies shift bytes further.
 func (s *source) cut(split, shift int64) {
-	s.split, s.shift, s.window, s.from = split, shift, s.window[:0], 0
+	s.split, s.shift, s.window = split, shift, nil
 }
 
 func (s *source) u16(at int64) int {

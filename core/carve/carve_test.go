@@ -3,6 +3,7 @@ package carve
 import (
 	"archive/zip"
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -240,6 +241,25 @@ func TestTwoRuns(t *testing.T) {
 	}
 	if t.Logf("%d of %d put together", whole, tried); whole*100 < tried*95 {
 		t.Errorf("%d of %d are put together", whole, tried)
+	}
+}
+
+// A film from before films said what they are is found by its index alone; the index of one whose head is gone is no film.
+func TestFilmWithoutItsKind(t *testing.T) {
+	all := made(t)
+	r := rand.New(rand.NewPCG(9, 10))
+	for _, name := range []string{"a.mp4", "first.mp4"} {
+		b := bytes.Clone(all[name])
+		copy(b[4:], "wide")
+		image := append(append(noise(r, 5000), b...), noise(r, 5000)...)
+		if found := scanned(t, image, nil, 512); len(found) != 1 || found[0].Kind != MP4 || !bytes.Equal(content(image, found[0]), b) || found[0].Complete == volume.Part {
+			t.Errorf("%s: %+v", name, found)
+		}
+		copy(b, noise(r, int(binary.BigEndian.Uint32(b)))) // and what follows no longer shows where it began
+		image = append(append(noise(r, 5000), b...), noise(r, 5000)...)
+		for _, f := range scanned(t, image, nil, 512) {
+			t.Errorf("%s without its head: %+v", name, f)
+		}
 	}
 }
 

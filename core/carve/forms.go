@@ -216,7 +216,7 @@ func readBoxes(s *source, start int64) (Kind, Verdict) {
 			size, head = int64(binary.BigEndian.Uint64(h[8:])), 16
 		}
 		known := topBoxes[name]
-		if !known || size < head || size > maxFile || at+size > s.size || name == "ftyp" && n > 0 || n == 0 && size > 1024 {
+		if !known || size < head || size > maxFile || at+size > s.size || name == "ftyp" && (n > 0 || size > 1024) {
 			break
 		}
 		switch name {
@@ -239,8 +239,9 @@ func readBoxes(s *source, start int64) (Kind, Verdict) {
 		}
 		at += size
 	}
+	old := string(s.get(start+4, 4)) != "ftyp"
 	switch {
-	case !index && !data:
+	case !index && !data || old && !begins(s, start, moov, boxes):
 		return Other, Verdict{}
 	case kind == MP4 && moov.to == 0 && len(boxes) > 0 && boxes[0].from > start: // it may stand behind the second run
 		for _, unit := range s.units {
@@ -266,6 +267,34 @@ func readBoxes(s *source, start int64) (Kind, Verdict) {
 		}
 	}
 	return kind, v
+}
+
+// begins reports whether the index of a film that does not say what it is, as those from before ISO/IEC 14496-12 do
+// not, shows where the film begins: all that its index leads to lies, counted from there, in its media data, and the
+// first of it where those begin.
+func begins(s *source, start int64, moov span, boxes []span) bool {
+	first, all := int64(maxFile), moov.to > 0
+	var inside func(name string, from, to int64)
+	inside = func(name string, from, to int64) {
+		width := map[string]int64{"stco": 4, "co64": 8}[name]
+		switch {
+		case name == "trak" || name == "mdia" || name == "minf" || name == "stbl":
+			walk(s, from, to, inside)
+		case width > 0:
+			for i, count := int64(0), s.u32(from+4); i < count && from+8+(i+1)*width <= to && all; i++ {
+				at := start + s.u32(from+8+(i+1)*width-4)
+				if width == 8 {
+					at += s.u32(from+8+i*width) << 32
+				}
+				all = slices.ContainsFunc(boxes, func(b span) bool { return at >= b.from && at < b.to })
+				first = min(first, at-start)
+			}
+		}
+	}
+	if all {
+		walk(s, moov.from+8, moov.to, inside)
+	}
+	return all && slices.ContainsFunc(boxes, func(b span) bool { return b.from == start+first })
 }
 
 // behindGap looks for the index of a film behind its second run: at the end of its pictures, and some units further.
