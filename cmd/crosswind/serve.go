@@ -230,7 +230,7 @@ func start(ctx context.Context, s settings) (*application, error) {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	packages := filepath.Join(s.Data, "packages")
 	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
-	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool}
+	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool, Carve: acq.Carve}
 	door := evidence.New(st, v)
 	shown, err := previews(s.Data, log)
 	if err != nil {

@@ -58,12 +58,15 @@ func openExt(w *window) (*Volume, error) {
 	if e.wide {
 		e.blocks |= int64(le.Uint32(s[336:])&0x7fffffff) << 32
 	}
-	if e.inodeSize < 128 || e.inodeSize > e.block || e.perGroup == 0 || e.inodes == 0 || e.blocks <= e.first || e.blocks > 1<<48 {
+	if e.inodeSize < 128 || e.inodeSize&(e.inodeSize-1) != 0 || e.inodeSize > e.block || e.perGroup == 0 || e.inodes == 0 || e.blocks <= e.first || e.blocks > 1<<48 {
 		return nil, &Error{w.offset + 1024, "the superblock contradicts itself"}
 	}
 	each := int64(32)
 	if e.wide {
 		each = max(int64(le.Uint16(s[254:])), 32)
+	}
+	if each&(each-1) != 0 || each > e.block {
+		return nil, &Error{w.offset + 1024, fmt.Sprintf("the superblock claims descriptors of %d bytes", each)}
 	}
 	e.ratio = 1
 	if le.Uint32(s[100:])&0x200 != 0 && le.Uint32(s[28:]) <= 32 { // clusters

@@ -562,7 +562,7 @@ func list(t testing.TB, b []byte) {
 func TestAbsurdHeads(t *testing.T) {
 	for _, b := range small(t) {
 		for at := 0; at < 3072; at += 4 {
-			for _, v := range []uint32{0xffffffff, 0x7fffffff, 0, 0x00010001} {
+			for _, v := range []uint32{0xffffffff, 0x7fffffff, 0, 0x00010001, 0x00870087} {
 				was := binary.LittleEndian.Uint32(b[at:])
 				binary.LittleEndian.PutUint32(b[at:], v)
 				list(t, b)

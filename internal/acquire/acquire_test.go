@@ -78,7 +78,10 @@ func newBench(t *testing.T) *bench {
 	}
 	b.whole = filepath.Join(b.dir, "backups", "harbour-phone-2026-09-24")
 	b.q = &Acquirer{Store: b.s, Vault: v, Tool: "test", Keys: &Keys{}, Roots: []string{filepath.Join(b.dir, "backups")}}
-	b.Bench = runtest.Start(t, b.s, b.c, map[string]run.Job{"acquire backup": b.q.Backup, "verify": b.q.Verify, "unpack": b.q.Unpack, "unlock": b.q.Unlock, "try passwords": b.q.TryPasswords, "known files": b.q.Known, "acquire handset": b.q.Handset, "acquire storage": b.q.Storage, "acquire image": b.q.Image, "make backup": b.q.MakeBackup}, io.Discard)
+	b.Bench = runtest.Start(t, b.s, b.c, map[string]run.Job{"acquire backup": b.q.Backup, "verify": b.q.Verify, "unpack": b.q.Unpack, "unlock": b.q.Unlock, "try passwords": b.q.TryPasswords, "known files": b.q.Known, "acquire handset": b.q.Handset, "acquire storage": b.q.Storage, "acquire image": b.q.Image, "make backup": b.q.MakeBackup,
+		"recover": func(ctx context.Context, t *run.Task) error {
+			return errors.Join(b.q.Carve(ctx, t, b.c, b.newest(), "x"), b.s.EndRun(ctx, t.Run, "done", ""))
+		}}, io.Discard)
 	return b
 }
 

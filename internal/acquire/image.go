@@ -21,10 +21,34 @@ import (
 	"crosswind/internal/vault"
 )
 
+// Carve searches what is not in use of an acquisition's storage images for files, and for folders that nothing leads
+// to: it is what the full pass does of them. It does nothing if there are none, or if live records only were chosen.
+func (q *Acquirer) Carve(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, name string) error {
+	if a.LiveOnly {
+		return nil
+	}
+	before := a.ContentManifest
+	if err := q.images(ctx, t, a, true); err != nil || a.ContentManifest == before {
+		return err
+	}
+	err := q.within(ctx, t, a)
+	if err == nil {
+		err = q.MatchKnown(ctx, t.Run, c, a.ID)
+	}
+	if err != nil {
+		return err
+	}
+	faults, err := q.Store.AcquisitionFaults(ctx, a.ID)
+	if err != nil {
+		return err
+	}
+	return q.Store.SaveContent(ctx, t.Run, a, contentAct(c, t, a, name, len(faults)))
+}
+
 // images puts what the storage images of an acquisition hold into the vault, beside the images themselves: the live
-// files of their volumes and, unless live records only were chosen, the deleted ones and those that are carved.
-// What is there already is not read again.
-func (q *Acquirer) images(ctx context.Context, t *run.Task, a *store.Acquisition) error {
+// files of their volumes and, unless live records only were chosen, the deleted ones; in the full pass those that are
+// carved, too. What is there already is not read again.
+func (q *Acquirer) images(ctx context.Context, t *run.Task, a *store.Acquisition, full bool) error {
 	var all []store.File
 	for f, err := range q.Store.AllFiles(ctx, a.ID, store.Source) {
 		if err != nil {
@@ -35,7 +59,7 @@ func (q *Acquirer) images(ctx context.Context, t *run.Task, a *store.Acquisition
 		}
 	}
 	for _, f := range all {
-		if err := q.image(ctx, t, a, &f); err != nil {
+		if err := q.image(ctx, t, a, &f, full); err != nil {
 			return err
 		}
 	}
@@ -43,7 +67,7 @@ func (q *Acquirer) images(ctx context.Context, t *run.Task, a *store.Acquisition
 		return nil
 	}
 	var err error
-	a.ContentManifest, err = q.manifest(ctx, a.ID, store.Content)
+	a.ContentManifest, err = q.manifest(ctx, a.ID, store.Content) // names no time: the same content has the same
 	return err
 }
 
@@ -51,7 +75,7 @@ func (q *Acquirer) images(ctx context.Context, t *run.Task, a *store.Acquisition
 const ImageEnding = ".img"
 
 // image puts what one image holds into the vault.
-func (q *Acquirer) image(ctx context.Context, t *run.Task, a *store.Acquisition, f *store.File) error {
+func (q *Acquirer) image(ctx context.Context, t *run.Task, a *store.Acquisition, f *store.File, full bool) error {
 	b, err := q.Vault.Open(f.SHA256)
 	if err != nil {
 		return err
@@ -70,7 +94,7 @@ func (q *Acquirer) image(ctx context.Context, t *run.Task, a *store.Acquisition,
 		told = n
 		t.Logf("%s: %d bytes that are not in use are searched for files", f.Path, n)
 	}
-	opt := storage.Options{Full: !a.LiveOnly, Size: size, Seen: seen, Note: func(err error) {
+	opt := storage.Options{Full: full, Size: size, Seen: seen, Note: func(err error) {
 		t.Logf("%s: %s", f.Path, asText(err.Error()))
 	}}
 	for x, err := range storage.Files(b, f.Size, opt) {
@@ -92,7 +116,11 @@ func (q *Acquirer) image(ctx context.Context, t *run.Task, a *store.Acquisition,
 		return context.Cause(ctx)
 	}
 	seen(told) // what was a hole at the end, too
-	t.Logf("%s holds %d live, %d deleted and %d carved files", f.Path, counts[storage.Live], counts[storage.Deleted], counts[storage.Carved])
+	if full {
+		t.Logf("%s holds %d live, %d deleted and %d carved files", f.Path, counts[storage.Live], counts[storage.Deleted], counts[storage.Carved])
+	} else {
+		t.Logf("%s holds %d live and %d deleted files; the full pass searches what is not in use", f.Path, counts[storage.Live], counts[storage.Deleted])
+	}
 	return nil
 }
 
@@ -101,15 +129,6 @@ func (q *Acquirer) imageFile(ctx context.Context, t *run.Task, a *store.Acquisit
 	at := fmt.Sprintf("%s!/volume-%d/%s%s", in.Path, x.Volume, x.State, x.Path)
 	if len(at) > maxImagePath {
 		at = strings.ToValidUTF8(at[:maxImagePath], "")
-	}
-	if taken[at] { // several deleted files may have been called the same
-		at = fmt.Sprintf("%s (entry at %d)", at, x.Entry.Offset)
-	}
-	taken[at] = true
-	if kept, err := q.Store.FileByPath(ctx, a.ID, store.Content, at); err == nil && q.Vault.Has(kept.SHA256, kept.Size) {
-		return nil
-	} else if err != nil && !errors.Is(err, store.ErrNotFound) {
-		return err
 	}
 	found := &store.Found{Image: in.Path, Volume: x.Volume, State: string(x.State), Complete: string(x.Complete), Why: x.Why, Changed: x.Modified.Local, Extents: [][2]int64{}}
 	stored := int64(0)
@@ -120,6 +139,22 @@ func (q *Acquirer) imageFile(ctx context.Context, t *run.Task, a *store.Acquisit
 	}
 	for _, e := range x.Reused {
 		found.Reused = append(found.Reused, [2]int64{e.Offset, e.Length})
+	}
+	// Several deleted files may have been called the same, and the full pass may find another before one that is kept.
+	for first := true; ; first = false {
+		kept, err := q.Store.FileByPath(ctx, a.ID, store.Content, at)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if first && (taken[at] || err == nil && (kept.Found == nil || !slices.Equal(kept.Found.Extents, found.Extents))) {
+			at = fmt.Sprintf("%s (entry at %d)", at, x.Entry.Offset)
+			continue
+		}
+		taken[at] = true
+		if err == nil && q.Vault.Has(kept.SHA256, kept.Size) {
+			return nil
+		}
+		break
 	}
 	if x.Size-stored > 1<<30 {
 		return q.Store.AddFaults(ctx, t.Run, a, asFault(at, fmt.Sprintf("it claims %d bytes, of which %d are stored, and is not read", x.Size, stored)))
@@ -289,7 +324,7 @@ func (q *Acquirer) Image(ctx context.Context, t *run.Task) error {
 			return err
 		}
 	}
-	if err := q.images(ctx, t, a); err != nil {
+	if err := q.images(ctx, t, a, false); err != nil {
 		return err
 	}
 	return q.end(ctx, t, c, a, sub.Reference)

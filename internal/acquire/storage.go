@@ -86,7 +86,7 @@ func (q *Acquirer) Storage(ctx context.Context, t *run.Task) error {
 	if err := q.Store.AddFaults(ctx, t.Run, a, faults); err != nil {
 		return err
 	}
-	if err := q.images(ctx, t, a); err != nil {
+	if err := q.images(ctx, t, a, false); err != nil {
 		return err
 	}
 	return q.end(ctx, t, c, a, sub.Reference)

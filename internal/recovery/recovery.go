@@ -31,6 +31,8 @@ type Recoverer struct {
 	Store *store.Store
 	Vault vault.Vault
 	Tool  string
+	// Carve, if not nil, adds the files that only a search of storage images finds, before the full pass reads them.
+	Carve func(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, name string) error
 }
 
 // Subject is what a run of kind "recover" needs to know.
@@ -51,6 +53,11 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	c, a, err := q.Store.AcquisitionOfRun(ctx, t.Run, sub.Acquisition)
 	if err != nil {
 		return err
+	}
+	if sub.Full && q.Carve != nil {
+		if err := q.Carve(ctx, t, c, a, sub.Name); err != nil {
+			return fmt.Errorf("searching storage images: %w", err)
+		}
 	}
 	rec, again, err := q.Store.RecoveryForRun(ctx, c, t.Run, store.Recovery{AcquisitionID: a.ID, FullPass: sub.Full, Tool: q.Tool, StartedAt: time.Now()})
 	if err != nil {
@@ -73,7 +80,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	for _, d := range p.all() {
 		total += p.passes(d) * d.Size
 	}
-	t.Total(total, int64(len(p.all())))
+	t.More(total, int64(len(p.all())))
 	t.Logf("each database is read three times: to hash it, for what is alive, and for what is not; files of contacts and calendars are read twice")
 	var changed store.Changes
 	for _, d := range p.all() {

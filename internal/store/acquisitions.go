@@ -231,6 +231,17 @@ func (s *Store) EndAcquisition(ctx context.Context, r *Run, a *Acquisition, faul
 	}, false)
 }
 
+// SaveContent keeps the manifest of what was added to an ended acquisition's content, with what the ledger says of it.
+// Errors: ErrLost if the run is another's.
+func (s *Store) SaveContent(ctx context.Context, r *Run, a *Acquisition, act Act) error {
+	return s.Held(ctx, r, func(t *Tx) error {
+		if err := t.exec("keeping a content's manifest", "UPDATE acquisition SET content_manifest = $2 WHERE id = $1", a.ID, a.ContentManifest); err != nil {
+			return err
+		}
+		return t.logAll([]Act{act})
+	})
+}
+
 // Acquisitions lists the ended acquisitions of a case, as Store.Acquisitions.
 func (t *Tx) Acquisitions(caseID int64) (out []Acquisition, err error) {
 	err = t.SelectContext(t.ctx, &out, "SELECT * FROM acquisition WHERE case_id = $1 AND ended_at IS NOT NULL ORDER BY id", caseID)
