@@ -2,6 +2,7 @@ package recoverpage
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -47,6 +48,7 @@ type storageMap struct {
 	Width, Height   int
 	Images          []string
 	Nearer, Farther bool
+	Searched        bool // by a full pass
 }
 
 type storageCell struct {
@@ -108,6 +110,12 @@ func (a pages) storage(c *gin.Context) error {
 	}
 	unread, err := a.Store.Unread(ctx, id, v.File.Path)
 	if err != nil {
+		return err
+	}
+	switch last, err := a.Store.LatestRecovery(ctx, id); {
+	case err == nil:
+		v.Searched = last.FullPass
+	case !errors.Is(err, store.ErrNotFound):
 		return err
 	}
 	v.frame(c.Query("from"), c.Query("to"))
