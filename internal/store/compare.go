@@ -11,8 +11,8 @@ import (
 )
 
 // Compared is what two sources have of the same kinds: records that are there, by what they say and when. Those of a device
-// are the same if kind, words and time are; those of two devices, of which talk alone is compared, if the times are ten
-// minutes apart at most.
+// are the same if kind, words and time are; those of two devices, of which the talk that both have is compared, if the
+// times are ten minutes apart at most.
 type Compared struct {
 	Kinds []record.Kind // of which both have some
 	Bins  []ComparedBin
@@ -80,22 +80,23 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int)
 	}
 	args = append(args, a.ID, b.ID, Array[string](kinds).param())
 	k := len(args)
-	side := func(acq int) string {
-		return fmt.Sprintf("SELECT r.kind, r.summary, r.at, r.db, r.thread, min(r.id) AS id"+f.countFrom()+q+" AND r.acquisition_id = $%d AND r.kind = ANY($%d) AND r.at IS NOT NULL GROUP BY 1, 2, 3, 4, 5", acq, k)
+	side := func(acq int) string { // what an app keeps twice, as in a backup of its own, is said once
+		return fmt.Sprintf("SELECT DISTINCT ON (r.kind, r.summary, r.at) r.id, r.kind, r.summary, r.at, r.db, r.thread"+f.countFrom()+q+" AND r.acquisition_id = $%d AND r.kind = ANY($%d) AND r.at IS NOT NULL ORDER BY r.kind, r.summary, r.at, r.id", acq, k)
 	}
-	match := "x.kind = y.kind AND x.summary = y.summary AND x.at = y.at"
-	if !one {
-		match = "x.kind = y.kind AND x.summary = y.summary AND x.summary <> '' AND x.at BETWEEN y.at - interval '10 minutes' AND y.at + interval '10 minutes'"
+	with := "WITH x AS MATERIALIZED (" + side(k-2) + "), y AS MATERIALIZED (" + side(k-1) + "), "
+	if one {
+		with += `pair AS MATERIALIZED (SELECT x.id AS a, y.id AS b FROM x JOIN y ON x.kind = y.kind AND x.summary = y.summary AND x.at = y.at),
+known_x AS (SELECT * FROM x), known_y AS (SELECT * FROM y)`
+	} else { // of conversations that both have: a third of the lines of the smaller are in the other, and not one by chance
+		with += `near AS MATERIALIZED (SELECT x.id AS a, y.id AS b, x.db AS adb, x.thread AS athread, y.db AS bdb, y.thread AS bthread FROM x JOIN y
+  ON x.kind = y.kind AND x.summary = y.summary AND x.summary <> '' AND x.at BETWEEN y.at - interval '10 minutes' AND y.at + interval '10 minutes'),
+talk AS MATERIALIZED (SELECT adb, athread, bdb, bthread FROM (SELECT adb, athread, bdb, bthread, least(count(DISTINCT a), count(DISTINCT b)) AS n FROM near GROUP BY 1, 2, 3, 4) p
+  JOIN (SELECT db AS adb, thread AS athread, count(*) AS nx FROM x GROUP BY 1, 2) nx USING (adb, athread) JOIN (SELECT db AS bdb, thread AS bthread, count(*) AS ny FROM y GROUP BY 1, 2) ny USING (bdb, bthread)
+  WHERE n * 3 >= least(nx, ny) AND n >= least(2, nx, ny)),
+pair AS MATERIALIZED (SELECT a, b FROM near JOIN talk USING (adb, athread, bdb, bthread)),
+known_x AS (SELECT * FROM x WHERE (db, thread) IN (SELECT adb, athread FROM talk)), known_y AS (SELECT * FROM y WHERE (db, thread) IN (SELECT bdb, bthread FROM talk))`
 	}
-	with := "WITH x AS MATERIALIZED (" + side(k-2) + "), y AS MATERIALIZED (" + side(k-1) + `),
-pair AS MATERIALIZED (SELECT x.id AS a, y.id AS b FROM x JOIN y ON ` + match + `),
-all_of AS (SELECT x.id, x.at, x.db, x.thread, 1 AS side, x.id IN (SELECT a FROM pair) AS twice FROM x UNION ALL SELECT y.id, y.at, y.db, y.thread, 2, y.id IN (SELECT b FROM pair) FROM y),
-known AS (SELECT * FROM all_of ` + func() string {
-		if one {
-			return ""
-		}
-		return "WHERE (side, db, thread) IN (SELECT side, db, thread FROM all_of WHERE twice)" // of conversations that both have
-	}() + ")"
+	with += `, known AS (SELECT id, at, 1 AS side, id IN (SELECT a FROM pair) AS twice FROM known_x UNION ALL SELECT id, at, 2, id IN (SELECT b FROM pair) FROM known_y)`
 	micros := f.To.UnixMicro() - f.From.UnixMicro()
 	if micros <= 0 || n <= 0 {
 		return out, nil

@@ -136,4 +136,9 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	if err != nil || len(gaps) != 2 || gaps[1].Missing != 2 || !gaps[1].Times[1].Equal(morning) || !gaps[1].Times[4].Equal(morning.Add(90*time.Minute)) {
 		t.Errorf("%+v, %v", gaps, err)
 	}
+	// Of two conversations in which the same was said once, by chance, nothing is said.
+	chance := source(t, s, c, &es[1], "40", line{1, 0, record.Intact, "you are late"}, line{2, 30, record.Intact, "bread, two"}, line{3, 31, record.Intact, "and milk"}, line{4, 40, record.Intact, "good"})
+	if x, err = s.Compare(ctx, f, older, chance, 4); err != nil || x.A+x.Both+x.B != 0 {
+		t.Errorf("of two conversations: %+v, %v", x, err)
+	}
 }
