@@ -385,6 +385,7 @@ type source struct {
 
 	small  bool  // little is read at once: a second run is looked for
 	left   int64 // what may yet be spent on that
+	texts  int64 // to where the last text went on
 	eocds  marks
 	eofs   marks
 	begins marks

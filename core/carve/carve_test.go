@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -298,6 +299,28 @@ func TestText(t *testing.T) {
 	for at, b := range want {
 		t.Errorf("the text at %d, %.20q, is not found", at, b)
 	}
+	// Text of characters of three bytes that goes on for long, with no end that shows it, is read once; so are boxes
+	// without end of which none is of a film.
+	for _, image := range [][]byte{append(noise(r, 100), bytes.Repeat([]byte("灯台へ"), 1<<19)...), bytes.Repeat([]byte("\x00\x00\x00\x08wide"), 1<<17)} {
+		read := &counted{r: bytes.NewReader(image)}
+		for f, err := range New(read, []volume.Extent{{Offset: 0, Length: int64(len(image))}}, Options{Unit: 512}).Scan() {
+			t.Errorf("%+v, %v", f, err)
+		}
+		if read.n > 4*int64(len(image)) {
+			t.Errorf("%d bytes were read of %d", read.n, len(image))
+		}
+	}
+}
+
+// counted counts what is read.
+type counted struct {
+	r io.ReaderAt
+	n int64
+}
+
+func (c *counted) ReadAt(b []byte, at int64) (int, error) {
+	c.n += int64(len(b))
+	return c.r.ReadAt(b, at)
 }
 
 // What is searched beside it is a plain scan for the same first bytes, by the same table of pairs.

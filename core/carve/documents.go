@@ -171,12 +171,12 @@ func readVCard(s *source, start int64) Verdict {
 // least is how many bytes a text that is found has at least.
 const least = 16
 
-// readText follows a text from start on, which is at i of bytes that were read. It has no structure but this: it begins where a file may, with no text
-// before it, is UTF-8 without control characters, and behind its end the sector is zeros, as whoever writes a file
-// leaves it. What another kind begins with is no text.
+// readText follows a text from start on, which is at i of bytes that were read. It has no structure but this: it begins
+// where a file may, with no text before it, is UTF-8 without control characters, and behind its end the sector is zeros,
+// as whoever writes a file leaves it. What another kind begins with is no text.
 func readText(s *source, start int64, b []byte, i int) Verdict {
 	head := b[i:]
-	if len(head) < least || !text(head[:least]) {
+	if len(head) < least || !text(head[:least]) || start < s.texts {
 		return Verdict{}
 	}
 	for _, f := range forms {
@@ -188,7 +188,10 @@ func readText(s *source, start int64, b []byte, i int) Verdict {
 	if i == 0 {
 		before = s.get(start-least/2, least/2)
 	}
-	if len(before) == least/2 && text(before) {
+	for len(before) > least/2-utf8.UTFMax && !utf8.RuneStart(before[0]) { // of a character that is cut
+		before = before[1:]
+	}
+	if len(before) > least/2-utf8.UTFMax && text(before) {
 		return Verdict{}
 	}
 	const sector = 512
@@ -201,6 +204,7 @@ func readText(s *source, start int64, b []byte, i int) Verdict {
 			break
 		}
 	}
+	s.texts = at
 	rest := s.get(at, int((sector-at%sector)%sector))
 	if at-start < least || len(bytes.Trim(rest, "\x00")) > 0 {
 		return Verdict{}

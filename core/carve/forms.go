@@ -202,10 +202,14 @@ func readRIFF(s *source, start int64) (Kind, Verdict) {
 // readBoxes follows the boxes of an ISO base media file: films, sounds and pictures (ISO/IEC 14496-12).
 func readBoxes(s *source, start int64) (Kind, Verdict) {
 	kind, at := MP4, start
+	old, most := string(s.get(start+4, 4)) != "ftyp", 100_000
+	if old {
+		most = 64 // one that is in pieces says what it is
+	}
 	var index, data bool
 	var moov span
 	var boxes []span // of media data
-	for n := 0; n < 100_000 && at-start < maxFile; n++ {
+	for n := 0; n < most && at-start < maxFile; n++ {
 		h := s.get(at, 16)
 		if len(h) < 8 {
 			break
@@ -239,7 +243,6 @@ func readBoxes(s *source, start int64) (Kind, Verdict) {
 		}
 		at += size
 	}
-	old := string(s.get(start+4, 4)) != "ftyp"
 	switch {
 	case !index && !data || old && !begins(s, start, moov, boxes):
 		return Other, Verdict{}
@@ -282,6 +285,10 @@ func begins(s *source, start int64, moov span, boxes []span) bool {
 			walk(s, from, to, inside)
 		case width > 0:
 			for i, count := int64(0), s.u32(from+4); i < count && from+8+(i+1)*width <= to && all; i++ {
+				if s.left -= 8; s.left < 0 {
+					all = false
+					break
+				}
 				at := start + s.u32(from+8+(i+1)*width-4)
 				if width == 8 {
 					at += s.u32(from+8+i*width) << 32
