@@ -108,7 +108,7 @@ type Options struct {
 }
 
 const (
-	blockSize = 1 << 20
+	blockSize = 1 << 18
 	longest   = 16      // of what a form begins with
 	maxSearch = 1 << 30 // about as many bytes are looked at, at once, for the second runs of files
 )

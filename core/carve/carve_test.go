@@ -299,14 +299,14 @@ func TestText(t *testing.T) {
 	for at, b := range want {
 		t.Errorf("the text at %d, %.20q, is not found", at, b)
 	}
-	// Text of characters of three bytes that goes on for long, with no end that shows it, is read once; so are boxes
-	// without end of which none is of a film.
+	// Text of characters of three bytes that goes on for long, with no end that shows it, is not read again
+	// from each unit on, nor are boxes without end of which none is of a film from each of them.
 	for _, image := range [][]byte{append(noise(r, 100), bytes.Repeat([]byte("灯台へ"), 1<<19)...), bytes.Repeat([]byte("\x00\x00\x00\x08wide"), 1<<17)} {
 		read := &counted{r: bytes.NewReader(image)}
 		for f, err := range New(read, []volume.Extent{{Offset: 0, Length: int64(len(image))}}, Options{Unit: 512}).Scan() {
 			t.Errorf("%+v, %v", f, err)
 		}
-		if read.n > 4*int64(len(image)) {
+		if read.n > 32*int64(len(image)) { // it would be thousands
 			t.Errorf("%d bytes were read of %d", read.n, len(image))
 		}
 	}
