@@ -11,8 +11,8 @@ import (
 )
 
 // Compared is what two sources have of the same kinds: records that are there, by what they say and when. Those of a device
-// are the same if kind, words and time are; those of two devices, of which the talk that both have is compared, if the
-// times are ten minutes apart at most.
+// are the same if kind, words, time, conversation and handle are; those of two devices, of which the talk that both have
+// is compared, if the times are ten minutes apart at most.
 type Compared struct {
 	Kinds []record.Kind // of which both have some
 	Bins  []ComparedBin
@@ -81,11 +81,11 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int)
 	args = append(args, a.ID, b.ID, Array[string](kinds).param())
 	k := len(args)
 	side := func(acq int) string { // what an app keeps twice, as in a backup of its own, is said once
-		return fmt.Sprintf("SELECT DISTINCT ON (r.kind, r.summary, r.at) r.id, r.kind, r.summary, r.at, r.db, r.thread"+f.countFrom()+q+" AND r.acquisition_id = $%d AND r.kind = ANY($%d) AND r.at IS NOT NULL ORDER BY r.kind, r.summary, r.at, r.id", acq, k)
+		return fmt.Sprintf("SELECT DISTINCT ON (r.kind, r.summary, r.at, r.thread, r.handle) r.id, r.kind, r.summary, r.at, r.db, r.thread, r.handle"+f.countFrom()+q+" AND r.acquisition_id = $%d AND r.kind = ANY($%d) AND r.at IS NOT NULL ORDER BY r.kind, r.summary, r.at, r.thread, r.handle, r.id", acq, k)
 	}
 	with := "WITH x AS MATERIALIZED (" + side(k-2) + "), y AS MATERIALIZED (" + side(k-1) + "), "
 	if one {
-		with += `pair AS MATERIALIZED (SELECT x.id AS a, y.id AS b FROM x JOIN y ON x.kind = y.kind AND x.summary = y.summary AND x.at = y.at),
+		with += `pair AS MATERIALIZED (SELECT x.id AS a, y.id AS b FROM x JOIN y ON x.kind = y.kind AND x.summary = y.summary AND x.at = y.at AND x.thread = y.thread AND x.handle = y.handle),
 known_x AS (SELECT * FROM x), known_y AS (SELECT * FROM y)`
 	} else { // of conversations that both have: a third of the lines of the smaller are in the other, and not one by chance
 		with += `near AS MATERIALIZED (SELECT x.id AS a, y.id AS b, x.db AS adb, x.thread AS athread, y.db AS bdb, y.thread AS bthread FROM x JOIN y
@@ -152,11 +152,12 @@ type Seen struct {
 	Same          bool // it says the same
 }
 
-// SeenIn finds records in the acquisitions of their exhibit: by what they say and when, or by their row.
+// SeenIn finds records in the acquisitions of their exhibit: by what they say and when, or by their row. What is there
+// is of the same conversation and handle; what is recovered may have lost them.
 func (s *Store) SeenIn(ctx context.Context, caseID int64, ids []int64) (out []Seen, err error) {
 	const other = "SELECT o.id AS of, r.acquisition_id, r.id, r.state, r.summary = o.summary AND r.at IS NOT DISTINCT FROM o.at AS same FROM record o JOIN record r ON r.exhibit_id = o.exhibit_id AND r.case_id = o.case_id AND r.acquisition_id <> o.acquisition_id AND r.kind = o.kind AND "
 	const of = " WHERE o.case_id = $1 AND o.id = ANY($2)"
-	err = s.list(ctx, &out, "finding records in other sources", "SELECT * FROM ("+other+"r.at = o.at AND r.summary = o.summary"+of+" UNION "+other+"r.db = o.db AND r.row_id = o.row_id AND r.tab = o.tab"+of+") x ORDER BY of, acquisition_id, state <> 'intact', id",
+	err = s.list(ctx, &out, "finding records in other sources", "SELECT * FROM ("+other+"r.at = o.at AND r.summary = o.summary AND (r.state <> 'intact' OR r.thread = o.thread AND r.handle = o.handle)"+of+" UNION "+other+"r.db = o.db AND r.row_id = o.row_id AND r.tab = o.tab"+of+") x ORDER BY of, acquisition_id, state <> 'intact', id",
 		caseID, Array[int64](ids).param())
 	return out, err
 }

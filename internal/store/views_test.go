@@ -22,6 +22,9 @@ type line struct {
 	says  string
 }
 
+// elsewhere is the number of a line of another conversation.
+const elsewhere = 1000
+
 var morning = time.Date(2026, 9, 11, 6, 0, 0, 0, time.UTC)
 
 // source keeps messages as those of a new acquisition of an exhibit.
@@ -48,6 +51,9 @@ func source(t *testing.T, s *store.Store, c *store.Case, e *store.Exhibit, threa
 					at, row := morning.Add(time.Duration(l.after)*time.Minute), record.Int(l.row)
 					x := &record.Record{UID: fmt.Sprint(i), Kind: record.Message, State: l.state, Times: []record.Time{{Role: "sent", At: &at}}, Text: l.says, Direction: "in", Parties: []record.Party{{Normal: "+447700900417"}},
 						Conversation: &record.Conversation{Key: thread}, Origins: []record.Origin{{Table: "said", RowID: &row, Place: "live"}}}
+					if l.row == elsewhere {
+						x.Conversation.Key += " and another"
+					}
 					if strings.HasPrefix(l.says, "here") {
 						x.Place = &record.Place{Latitude: 38.5, Longitude: -24}
 					}
@@ -138,7 +144,16 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	}
 	// Of two conversations in which the same was said once, by chance, nothing is said.
 	chance := source(t, s, c, &es[1], "40", line{1, 0, record.Intact, "you are late"}, line{2, 30, record.Intact, "bread, two"}, line{3, 31, record.Intact, "and milk"}, line{4, 40, record.Intact, "good"})
+	f.Near = nil
 	if x, err = s.Compare(ctx, f, older, chance, 4); err != nil || x.A+x.Both+x.B != 0 {
 		t.Errorf("of two conversations: %+v, %v", x, err)
+	}
+	// What was said in two conversations at once is missing in one of them.
+	twice := source(t, s, c, one, "8", line{1, 0, record.Intact, "come now"}, line{elsewhere, 0, record.Intact, "come now"})
+	once := source(t, s, c, one, "8", line{1, 0, record.Intact, "come now"})
+	if x, err = s.Compare(ctx, f, twice, once, 4); err != nil || fmt.Sprint(x.A, x.Both, x.B) != "1 1 0" {
+		t.Errorf("of what was said twice: %+v, %v", x, err)
+	} else if seen, err = s.SeenIn(ctx, c.ID, []int64{x.OnlyA[0].ID}); err != nil || len(seen) != 0 {
+		t.Errorf("of what was said twice: %+v, %v", seen, err)
 	}
 }
