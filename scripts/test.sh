@@ -4,7 +4,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 command -v go >/dev/null || { echo "missing: Go (1.26 or newer). Install it first." >&2; exit 1; }
 command -v npm >/dev/null || { echo "missing: Node.js 20 or newer with npm. Install it first." >&2; exit 1; }
-scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3 chromium=chromium openssl=openssl unzip=unzip zbarimg=zbar-tools mkfs.ext4=e2fsprogs sfdisk=fdisk mkfs.exfat=exfatprogs mount.exfat-fuse=exfat-fuse mkfs.fat=dosfstools mcopy=mtools svn=subversion newsboat=newsboat exiftool=libimage-exiftool-perl ffmpeg=ffmpeg /usr/bin/convert=imagemagick sox=sox /usr/lib/x86_64-linux-gnu/sox/libsox_fmt_amr_nb.so=libsox-fmt-base qpdf=qpdf pdfinfo=poppler-utils /usr/share/unicode/auxiliary/WordBreakTest.txt=unicode-data
+scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3 chromium=chromium openssl=openssl unzip=unzip zbarimg=zbar-tools mkfs.ext4=e2fsprogs sfdisk=fdisk mkfs.exfat=exfatprogs mount.exfat-fuse=exfat-fuse mkfs.fat=dosfstools mcopy=mtools svn=subversion newsboat=newsboat exiftool=libimage-exiftool-perl ffmpeg=ffmpeg /usr/bin/convert=imagemagick sox=sox jpegtran=libjpeg-turbo-progs /usr/lib/x86_64-linux-gnu/sox/libsox_fmt_amr_nb.so=libsox-fmt-base qpdf=qpdf pdfinfo=poppler-utils /usr/share/unicode/auxiliary/WordBreakTest.txt=unicode-data
 [ node_modules/.package-lock.json -nt package-lock.json ] || npm ci --no-audit --no-fund --loglevel=error
 # In memory where there is room for it: most of the tests' time went into waiting for disks.
 room() { [ -w "$1" ] && [ "$(df --output=avail -k "$1" | tail -1)" -ge 6000000 ] && ! findmnt -no OPTIONS -T "$1" | grep -qw noexec; }

@@ -86,7 +86,7 @@ var forms = []form{
 // Check says of content of size bytes, which is told to be a file, what its structure says: of a kind that is not
 // known, and of one that it is not, the Kind is Other.
 func Check(r io.ReaderAt, size int64) (Kind, Verdict) {
-	s := &source{r: r, size: size}
+	s := &source{r: r, size: size, left: maxSearch}
 	for _, f := range forms {
 		if string(s.get(f.back, len(f.begin))) != f.begin {
 			continue
@@ -110,7 +110,7 @@ type Options struct {
 const (
 	blockSize = 1 << 18
 	longest   = 16      // of what a form begins with
-	maxSearch = 1 << 30 // about as many bytes are looked at, at once, for the second runs of files
+	maxSearch = 1 << 30 // about as many bytes are looked at, at once, for the second runs of files, and in what unfolds
 )
 
 // firsts tells by a byte, and pairs by two, whether a form may begin with them.

@@ -23,7 +23,7 @@ func run(t testing.TB, name string, arg ...string) {
 	}
 }
 
-// made are files of every kind, made by general programs of Debian's packages (FFmpeg, SoX, sqlite3) and the standard
+// made are files of every kind, made by general programs of Debian's packages (FFmpeg, SoX, sqlite3, jpegtran of libjpeg-turbo) and the standard
 // library.
 func made(t testing.TB) map[string][]byte {
 	t.Helper()
@@ -41,6 +41,18 @@ func made(t testing.TB) map[string][]byte {
 	ffmpeg("a.jpg", append(picture(640, 480), "-q:v", "3")...)
 	ffmpeg("b.jpg", append(picture(333, 217), "-pix_fmt", "yuvj444p", "-q:v", "2")...)
 	ffmpeg("grey.jpg", append(picture(200, 100), "-pix_fmt", "gray", "-q:v", "5")...)
+	// Progressive ones, with restarts, and one of a scan for each component.
+	run(t, "jpegtran", "-progressive", "-outfile", at("progressive.jpg"), at("a.jpg"))
+	run(t, "jpegtran", "-progressive", "-restart", "5", "-outfile", at("restarts.jpg"), at("b.jpg"))
+	run(t, "jpegtran", "-progressive", "-outfile", at("greyer.jpg"), at("grey.jpg"))
+	scans := filepath.Join(dir, "scans.txt")
+	if err := os.WriteFile(scans, []byte("0;1;2;"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	run(t, "jpegtran", "-scans", scans, "-outfile", at("apart.jpg"), at("a.jpg"))
+	if err := os.Remove(scans); err != nil {
+		t.Fatal(err)
+	}
 	ffmpeg("a.png", picture(320, 240)...)
 	ffmpeg("a.gif", picture(320, 240)...)
 	ffmpeg("a.webp", picture(320, 240)...)
@@ -191,7 +203,7 @@ func TestTwoRuns(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	const unit = 4096
 	whole, tried := 0, 0
-	for _, name := range []string{"a.jpg", "b.jpg", "a.png"} {
+	for _, name := range []string{"a.jpg", "b.jpg", "progressive.jpg", "restarts.jpg", "apart.jpg", "a.png"} {
 		b := all[name]
 		for cut := unit; cut < len(b); cut += unit {
 			for _, between := range [][]byte{noise(r, unit*(1+r.IntN(40))), make([]byte, unit*3), bytes.Repeat(all["b.jpg"][:unit], 2)} {

@@ -3,13 +3,14 @@ package carve
 import (
 	"bytes"
 	"io"
+	"slices"
 
 	"crosswind/core/volume"
 )
 
-// A JPEG file (ITU-T T.81) is followed through its segments and, of the sequential forms, through every code of
-// its scans: one that is no code, a block of more than 64 coefficients, or a marker that cannot stand there
-// shows that what lies there is not its own. Of progressive ones the markers alone are followed.
+// A JPEG file (ITU-T T.81) is followed through its segments and, of the sequential and progressive forms of Huffman's
+// codes, through every code of its scans: one that is no code, a block of more than 64 coefficients, or a marker that
+// cannot stand there shows that what lies there is not its own. Of other forms the markers alone are followed.
 type scan struct {
 	s      *source
 	tables [2][4]*huffman
@@ -21,6 +22,13 @@ type scan struct {
 	every  int // MCUs between restarts
 	kind   byte
 	chosen []*component // of the scan
+	blind  bool         // there is a scan whose codes are not followed
+
+	// Of a scan of a progressive picture: its band of coefficients, whether it refines what earlier ones gave, and
+	// which coefficients were not zero before it.
+	from, to int
+	refines  bool
+	before   []uint64
 
 	// Where it is: a copy of these is all that is needed to go on.
 	place
@@ -33,11 +41,13 @@ type place struct {
 	unit  int // MCU
 	reset int // until the next restart
 	count int // restarts
+	zeros int // blocks in which nothing more comes, of a progressive scan
 }
 
 type component struct {
 	id, h, v byte
 	dc, ac   byte
+	set      []uint64 // of a progressive picture's blocks, which coefficients are not zero
 }
 
 // huffman is a table of codes: Annex C, with the decoding procedure of Annex F.2.2.3.
@@ -73,6 +83,7 @@ func newHuffman(counts []byte, values []byte) *huffman {
 const (
 	maxHeader   = 1 << 20 // bytes before the first scan, in segments
 	maxSegments = 4000
+	maxBlocks   = 1 << 22 // of a component of a progressive picture that is followed: one of 268 million samples
 )
 
 func readJPEG(s *source, at int64) Verdict {
@@ -91,84 +102,72 @@ func readJPEG(s *source, at int64) Verdict {
 
 // file follows a file from at on. Of one that breaks off broken are the places at which a second run may begin.
 func (d *scan) file(at int64) (v Verdict, broken []place) {
-	start, scans := at, 0
-	at += 2
+	return d.follow(at, at+2, 0)
+}
+
+// follow follows a file that begins at start through what stands from at on, behind so many scans.
+func (d *scan) follow(start, at int64, scans int) (v Verdict, broken []place) {
+	breaks := func(at int64) Verdict {
+		if scans == 0 {
+			return Verdict{}
+		}
+		return Verdict{at - start, volume.Part, ends}
+	}
 	for n := 0; n < maxSegments; n++ {
 		m := d.s.u16(at)
 		for m == 0xffff { // fill
 			at++
 			m = d.s.u16(at)
 		}
-		length := int64(0)
 		switch {
 		case m < 0xffc0 || m >= 0xffd0 && m <= 0xffd8 || m >= 0xfff0 && m < 0xfffe || m == 0xffc8:
-			if scans == 0 {
-				return Verdict{}, nil
-			}
-			return Verdict{at - start, volume.Part, ends}, nil
+			return breaks(at), nil
+		case m == 0xffd9 && scans == 0:
+			return Verdict{}, nil
+		case m == 0xffd9 && d.blind:
+			return Verdict{at + 2 - start, volume.Unverified, "its segments follow one another; the codes of a picture of its form are not followed"}, nil
 		case m == 0xffd9:
-			if scans == 0 {
-				return Verdict{}, nil
-			}
-			if d.kind > 0xc1 {
-				return Verdict{at + 2 - start, volume.Unverified, "its segments follow one another; the codes of a progressive picture are not followed"}, nil
-			}
 			return Verdict{at + 2 - start, volume.Whole, byCodes}, nil
-		default:
-			if length = int64(d.s.u16(at + 2)); length < 2 || scans == 0 && at-start > maxHeader<<6 {
-				if scans == 0 {
-					return Verdict{}, nil
-				}
-				return Verdict{at - start, volume.Part, ends}, nil
-			}
+		}
+		length := int64(d.s.u16(at + 2))
+		if length < 2 || scans == 0 && at-start > maxHeader<<6 {
+			return breaks(at), nil
 		}
 		b := d.s.get(at+4, int(length)-2)
 		if int64(len(b)) < length-2 {
-			if scans == 0 {
-				return Verdict{}, nil
-			}
-			return Verdict{d.s.size - start, volume.Part, ends}, nil
+			return breaks(d.s.size), nil
 		}
 		switch {
-		case m == 0xffc4:
-			if !d.codes(b) {
-				return d.brokenHead(start, at, scans)
-			}
-		case m >= 0xffc0 && m <= 0xffcf && m != 0xffcc:
-			if !d.frame(byte(m), b) {
-				return d.brokenHead(start, at, scans)
-			}
+		case m == 0xffc4 && !d.codes(b), m >= 0xffc0 && m <= 0xffcf && m != 0xffc4 && m != 0xffcc && !d.frame(byte(m), b):
+			return breaks(at), nil
 		case m == 0xffdd && len(b) >= 2:
 			d.every = int(b[0])<<8 | int(b[1])
 		case m == 0xffda:
-			ok := false
-			if d.chosen, ok = d.scanHead(b); !ok {
-				return d.brokenHead(start, at, scans)
+			if !d.scanHead(b) {
+				return breaks(at), nil
 			}
 			scans++
 			at += 2 + length
-			if d.kind > 0xc1 { // not sequential by Huffman's codes
+			if d.blind {
 				at = d.marker(at)
 				continue
 			}
 			d.place = place{at: at, reset: d.every}
-			var kept []place
-			if kept, ok = d.entropy(d.chosen); !ok {
-				return Verdict{d.at - start, volume.Part, ends}, kept
+			if d.before = nil; d.kind == 0xc2 && d.from > 0 {
+				c := d.chosen[0]
+				d.before, c.set = c.set, slices.Clone(c.set)
 			}
-			at = d.at
+			kept, ok := d.entropy()
+			if at = d.at; d.blind {
+				at = d.marker(at)
+			} else if !ok {
+				return breaks(at), kept
+			}
 			continue
 		}
 		at += 2 + length
 	}
 	return Verdict{}, nil
-}
-
-func (d *scan) brokenHead(start, at int64, scans int) (Verdict, []place) {
-	if scans == 0 {
-		return Verdict{}, nil
-	}
-	return Verdict{at - start, volume.Part, ends}, nil
 }
 
 // codes reads tables of codes: section B.2.4.2.
@@ -210,23 +209,48 @@ func (d *scan) frame(kind byte, b []byte) bool {
 	return d.width > 0 && d.height > 0
 }
 
-// scanHead reads the head of a scan, section B.2.3: which components it has.
-func (d *scan) scanHead(b []byte) (chosen []*component, ok bool) {
+// scanHead reads the head of a scan, section B.2.3: which components it has and, of a progressive picture, which
+// coefficients (section G.1.1.1).
+func (d *scan) scanHead(b []byte) bool {
 	if len(b) < 1 || b[0] == 0 || b[0] > 4 || len(b) < 4+2*int(b[0]) || d.parts == nil {
-		return nil, false
+		return false
 	}
-	for i := range int(b[0]) {
+	n := int(b[0])
+	d.from, d.to, d.refines = int(b[1+2*n]), int(b[2+2*n]), b[3+2*n]>>4 > 0
+	progressive := d.kind == 0xc2
+	if progressive && (d.to > 63 || d.from > d.to || d.from == 0 && d.to > 0 || d.from > 0 && n > 1) {
+		return false
+	}
+	d.chosen = nil
+	for i := range n {
 		for k := range d.parts {
 			if c := &d.parts[k]; c.id == b[1+2*i] {
 				c.dc, c.ac = b[2+2*i]>>4, b[2+2*i]&15
-				if c.dc > 3 || c.ac > 3 || d.kind <= 0xc1 && (d.tables[0][c.dc] == nil || d.tables[1][c.ac] == nil) {
-					return nil, false
+				if c.dc > 3 || c.ac > 3 {
+					return false
 				}
-				chosen = append(chosen, c)
+				dc, ac := d.tables[0][c.dc] == nil, d.tables[1][c.ac] == nil
+				if d.kind <= 0xc1 && (dc || ac) || progressive && (d.from > 0 && ac || d.from == 0 && !d.refines && dc) {
+					return false
+				}
+				d.chosen = append(d.chosen, c)
 			}
 		}
 	}
-	return chosen, len(chosen) == int(b[0])
+	if d.kind > 0xc2 || progressive && d.from > 0 && len(d.chosen) == 1 && d.total() > maxBlocks {
+		d.blind = true
+	}
+	return len(d.chosen) == n
+}
+
+// total is of how many units (MCUs) the scan is: section A.2.
+func (d *scan) total() int {
+	if len(d.chosen) > 1 {
+		return ((d.width + 8*d.hmax - 1) / (8 * d.hmax)) * ((d.height + 8*d.vmax - 1) / (8 * d.vmax))
+	}
+	c := d.chosen[0]
+	w, h := (d.width*int(c.h)+d.hmax-1)/d.hmax, (d.height*int(c.v)+d.vmax-1)/d.vmax
+	return ((w + 7) / 8) * ((h + 7) / 8)
 }
 
 // marker is where the next marker stands that is not of coded data.
@@ -247,17 +271,10 @@ func (d *scan) marker(at int64) int64 {
 
 // entropy follows the coded data of a scan to its end. If it does not get there kept are the places at
 // which units of allocation begin, from before what was read last.
-func (d *scan) entropy(chosen []*component) (kept []place, ok bool) {
-	total := ((d.width + 8*d.hmax - 1) / (8 * d.hmax)) * ((d.height + 8*d.vmax - 1) / (8 * d.vmax))
-	alone := len(chosen) == 1
-	if alone { // section A.2.2
-		c := chosen[0]
-		w, h := (d.width*int(c.h)+d.hmax-1)/d.hmax, (d.height*int(c.v)+d.vmax-1)/d.vmax
-		total = ((w + 7) / 8) * ((h + 7) / 8)
-	}
-	border := int64(-1)
-	for d.unit < total {
-		if u := d.s.unit; u > 0 && d.at/u != border {
+func (d *scan) entropy() (kept []place, ok bool) {
+	total, alone, border := d.total(), len(d.chosen) == 1, int64(-1)
+	for s := d.s; d.unit < total; {
+		if u := s.unit; u > 0 && d.at/u != border {
 			border = d.at / u
 			if kept = append(kept, d.place); len(kept) > maxKept {
 				kept = kept[1:]
@@ -269,23 +286,42 @@ func (d *scan) entropy(chosen []*component) (kept []place, ok bool) {
 			}
 			d.reset = d.every
 		}
-		for _, c := range chosen {
+		if d.zeros > 0 && d.unit >= len(d.chosen[0].set) { // nothing is refined in these
+			n := min(d.zeros, total-d.unit)
+			if d.every > 0 {
+				n = min(n, d.reset)
+			}
+			d.zeros, d.unit, d.reset = d.zeros-n, d.unit+n, d.reset-n
+			continue
+		}
+		for _, c := range d.chosen {
 			n := int(c.h) * int(c.v)
 			if alone {
 				n = 1
 			}
 			for range n {
-				if !d.block(d.tables[0][c.dc], d.tables[1][c.ac]) {
+				if d.kind == 0xc2 {
+					if !d.progressive(c) {
+						return kept, false
+					}
+				} else if !d.block(d.tables[0][c.dc], d.tables[1][c.ac]) {
 					return kept, false
 				}
 			}
 		}
 		d.unit++
 		d.reset--
-		if s := d.s; s.small { // of a search
-			if s.left -= 64; s.left < 0 {
-				return kept, false
-			}
+		switch {
+		case s.small: // of a search
+			s.left -= 64
+		case d.before != nil: // a byte can stand for thousands of blocks
+			s.left -= 8
+		default:
+			continue
+		}
+		if s.left < 0 {
+			d.blind = !s.small
+			return kept, false
 		}
 	}
 	return kept, d.ended()
@@ -365,6 +401,72 @@ func (d *scan) block(dc, ac *huffman) bool {
 	return true
 }
 
+// progressive follows the codes of a block of a scan of a progressive picture: sections G.1.2 and G.2.
+func (d *scan) progressive(c *component) bool {
+	switch {
+	case d.from == 0 && d.refines:
+		return d.skip(1)
+	case d.from == 0:
+		n := d.code(d.tables[0][c.dc])
+		return n >= 0 && n <= 11 && d.skip(n)
+	}
+	was := uint64(0)
+	if d.unit < len(d.before) {
+		was = d.before[d.unit]
+	}
+	set, k := was, d.from
+	if !d.refines {
+		was = 0
+	}
+	for d.zeros == 0 && k <= d.to {
+		x := d.code(d.tables[1][c.ac])
+		run, size := x>>4, x&15
+		if x < 0 || size > 10 || d.refines && size > 1 {
+			return false
+		}
+		if size == 0 && run < 15 {
+			if !d.skip(run) {
+				return false
+			}
+			d.zeros = 1<<run + int(d.bits>>d.n)&(1<<run-1)
+			break
+		}
+		if !d.skip(size) {
+			return false
+		}
+		for ; k <= d.to && (run > 0 || was>>k&1 != 0); k++ {
+			if was>>k&1 == 0 {
+				run--
+			} else if !d.skip(1) {
+				return false
+			}
+		}
+		if size > 0 {
+			if k > d.to {
+				return false
+			}
+			set |= 1 << k
+		}
+		k++
+	}
+	if d.zeros > 0 {
+		d.zeros--
+		for ; k <= d.to; k++ {
+			if was>>k&1 != 0 && !d.skip(1) {
+				return false
+			}
+		}
+	}
+	if n := d.unit + 1 - len(c.set); n > 0 && set != 0 {
+		d.s.left -= 8 * int64(n)
+		c.set = append(c.set, make([]uint64, n)...)
+	}
+	if d.unit < len(c.set) {
+		c.set[d.unit] = set
+	}
+	return true
+}
+
 func (d *scan) skip(n int) bool {
 	if d.n < n && !d.fill(n) {
 		return false
@@ -384,7 +486,7 @@ func (d *scan) restart() bool {
 	if !d.padded() || d.s.u16(d.at) != 0xffd0+d.count&7 {
 		return false
 	}
-	d.at, d.count = d.at+2, d.count+1
+	d.at, d.count, d.zeros = d.at+2, d.count+1, 0
 	return true
 }
 
@@ -424,6 +526,7 @@ const (
 func (d *scan) second(start int64, broken []place, unit int64) Verdict {
 	s := d.s
 	s.small = true
+	set := slices.Clone(d.chosen[0].set)
 	defer func() { s.small = false }()
 	border := func(p place) int64 {
 		if s.space == nil {
@@ -460,10 +563,15 @@ func (d *scan) second(start int64, broken []place, unit int64) Verdict {
 				}
 				s.cut(split, gap*unit)
 				d.place = p
-				if _, ok := d.entropy(d.chosen); !ok {
+				if _, ok := d.entropy(); !ok {
 					continue
 				}
-				if w := d.rest(start, d.at); w.Complete == volume.Whole && w.Size > split-start {
+				copy(d.chosen[0].set[:min(p.unit, len(set))], set) // where other tries wrote
+				saved, parts := *d, slices.Clone(d.parts)
+				w, _ := d.follow(start, d.at, 1)
+				*d = saved
+				copy(d.parts, parts)
+				if w.Complete == volume.Whole && w.Size > split-start {
 					s.runs = []span{{start, split}, {split + gap*unit, start + w.Size + gap*unit}}
 					s.cut(0, 0)
 					return Verdict{w.Size, volume.Whole, byCodes + ", in two runs"}
@@ -472,14 +580,6 @@ func (d *scan) second(start int64, broken []place, unit int64) Verdict {
 		}
 	}
 	s.cut(0, 0)
-	return Verdict{}
-}
-
-// rest follows what stands behind the last scan of a file.
-func (d *scan) rest(start, at int64) Verdict {
-	if d.s.u16(at) == 0xffd9 {
-		return Verdict{at + 2 - start, volume.Whole, byCodes}
-	}
 	return Verdict{}
 }
 
