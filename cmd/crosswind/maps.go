@@ -106,7 +106,7 @@ func checkMap(w io.Writer, file, path string) error {
 		table, kind, state string
 	}
 	read, left := map[key][]int{}, map[key]int{}
-	for r, err := range m.Records(salvage.New(db.File), db.Source, fieldmap.Names{}, salvage.Options{Full: true}, func(fieldmap.Members) {}, func(row *salvage.Row) {
+	for r, err := range m.Records(db.Survey(), db.Source, fieldmap.Names{}, salvage.Options{Full: true}, func(fieldmap.Members) {}, func(row *salvage.Row) {
 		k := key{table: "(a table that cannot be told)", state: "recovered"}
 		if row.Live {
 			k.state = "live"

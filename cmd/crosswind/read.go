@@ -137,7 +137,7 @@ func (s *source) files(at, passwordFile string) ([]*reading.File, error) {
 		}
 	}
 	switch {
-	case reading.Begins(head) && n > len(sqlitefile.Magic):
+	case reading.Begins("", head) && n > len(sqlitefile.Magic):
 		var files []*reading.File
 		for _, suffix := range []string{"", "-wal", "-journal"} {
 			one, err := onDisk(at+suffix, "", name+suffix)

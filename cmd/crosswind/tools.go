@@ -238,7 +238,7 @@ func openDatabase(at string, note func(error)) (*reading.Database, error) {
 			wrong = append(wrong, err)
 		}
 		return f
-	}, func(err error) { wrong = append(wrong, err) })
+	}, nil, func(err error) { wrong = append(wrong, err) })
 	if err != nil {
 		return nil, err
 	}

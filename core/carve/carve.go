@@ -43,9 +43,19 @@ const (
 type Found struct {
 	Kind     Kind
 	Size     int64
-	Extents  []volume.Extent // in the image
+	Extents  []volume.Extent // in the image; a hole stands for what is known to have been before the rest
 	Complete volume.Completeness
 	Why      string // what shows that it is whole, or why it is not
+}
+
+// At is where what is there of it begins in the image.
+func (f *Found) At() int64 {
+	for _, e := range f.Extents {
+		if e.Offset != volume.Hole {
+			return e.Offset
+		}
+	}
+	return volume.Hole
 }
 
 // Verdict is what a file's structure says of it.
@@ -230,7 +240,10 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 			b := buf[:n]
 			end := min(n, blockSize)
 			took := func(kind Kind, from int64, v Verdict) bool {
-				f := &Found{Kind: kind, Size: v.Size, Complete: v.Complete, Why: v.Why, Extents: s.extents(from, v.Size)}
+				f := &Found{Kind: kind, Size: s.before + v.Size, Complete: v.Complete, Why: v.Why, Extents: s.extents(from, v.Size)}
+				if s.before > 0 {
+					f.Extents = slices.Insert(f.Extents, 0, volume.Extent{Offset: volume.Hole, Length: s.before})
+				}
 				next = from + v.Size
 				if s.runs != nil { // what lies between its two runs is searched
 					next = s.runs[0].to
@@ -240,9 +253,13 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 			for i := int(max(0, next-at)); i < end; {
 				p := at + int64(i)
 				if p%s.unit == 0 {
-					s.split, s.runs, s.window, s.from = 0, nil, b, at
-					if v := readText(s, p, b, i); v.Size > 0 {
-						if !took(Text, p, v) {
+					s.split, s.before, s.runs, s.window, s.from = 0, 0, nil, b, at
+					kind, v := Text, readText(s, p, b, i)
+					if v.Size == 0 {
+						kind, v = SQLite, readPages(s, p)
+					}
+					if v.Size > 0 {
+						if !took(kind, p, v) {
 							return
 						}
 						i = int(min(int64(end), next-at))
@@ -260,7 +277,7 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 							continue
 						}
 						from := at + int64(i) - f.back
-						s.split, s.runs, s.window, s.from = 0, nil, b, at
+						s.split, s.before, s.runs, s.window, s.from = 0, 0, nil, b, at
 						kind, v := f.read(s, from)
 						if v.Size == 0 {
 							continue
@@ -374,18 +391,20 @@ func (s *space) extents(at, n int64) (out []volume.Extent) {
 // source is what a form's structure is followed in. It may be split: what would lie at split lies shift bytes
 // further.
 type source struct {
-	r     io.ReaderAt
-	size  int64
-	unit  int64   // the smallest of units; 0 if no second run is looked for
-	units []int64 // at which runs may begin and end
-	space *space
-	split int64
-	shift int64
-	runs  []span // of the file that was read last, if they are two
+	r      io.ReaderAt
+	size   int64
+	unit   int64   // the smallest of units; 0 if no second run is looked for
+	units  []int64 // at which runs may begin and end
+	space  *space
+	split  int64
+	shift  int64
+	runs   []span // of the file that was read last, if they are two
+	before int64  // bytes of it that are not there, before what is
 
 	small  bool  // little is read at once: a second run is looked for
 	left   int64 // what may yet be spent on that
 	texts  int64 // to where the last text went on
+	pages  int64 // and the last pages of a database
 	eocds  marks
 	eofs   marks
 	begins marks

@@ -324,6 +324,49 @@ func TestText(t *testing.T) {
 	}
 }
 
+// Pages of a database whose first pages are overwritten are found to the last, whatever lies around them, and are
+// numbered as they were; those of another page size or database are another file, and a picture between is none of them.
+func TestPages(t *testing.T) {
+	r := rand.New(rand.NewPCG(11, 12))
+	for _, size := range []int{512, 1024, 4096, 65536} {
+		for _, auto := range []string{"none", "full"} {
+			dir := t.TempDir()
+			at := filepath.Join(dir, "a.db")
+			run(t, "sqlite3", at, fmt.Sprintf(`PRAGMA page_size=%d; PRAGMA auto_vacuum=%s; CREATE TABLE t(id INTEGER PRIMARY KEY, a, b); CREATE INDEX i ON t(a);
+WITH RECURSIVE c(n) AS (SELECT 1 UNION ALL SELECT n+1 FROM c WHERE n<4000) INSERT INTO t SELECT 7*n, hex(n*n)||'lamp', CASE n%%500 WHEN 0 THEN randomblob(%d) END FROM c;
+DELETE FROM t WHERE id %% 11 = 0;`, size, auto, 3*size))
+			b, err := os.ReadFile(at)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, lost := range []int{1, 3} {
+				switch {
+				case auto == "full" && lost == 1:
+					lost = 2 // the pointer map, which nothing tells from other bytes
+				case lost == 3 && size > 512:
+					continue // the only page that leads to others is among them
+				}
+				const unit = 512
+				head := append(noise(r, unit*(1+r.IntN(9))), made(t)["a.jpg"]...)
+				head = append(head, noise(r, unit-len(head)%unit)...)
+				image := append(append(append([]byte{}, head...), b[lost*size:]...), noise(r, 30_000)...)
+				image = append(image[:len(image)/unit*unit], made(t)["b.jpg"]...)
+				found := scanned(t, image, nil, unit)
+				if len(found) != 3 || found[1].Kind != SQLite || found[1].At() != int64(len(head)) {
+					for _, f := range found {
+						t.Errorf("pages of %d, auto_vacuum %s, from %d: %+v", size, auto, len(head), f)
+					}
+					continue
+				}
+				f := found[1]
+				if f.Extents[0] != (volume.Extent{Offset: volume.Hole, Length: int64(lost * size)}) || f.Size != int64(len(b)) || len(f.Extents) != 2 || f.Complete != volume.Part {
+					t.Errorf("pages of %d, auto_vacuum %s, %d lost, of %d bytes from %d: %+v", size, auto, lost, len(b), len(head), f)
+				}
+			}
+		}
+	}
+}
+
 // counted counts what is read.
 type counted struct {
 	r io.ReaderAt
@@ -388,6 +431,9 @@ func FuzzScan(f *testing.F) {
 			n := int64(0)
 			for _, e := range x.Extents {
 				n += e.Length
+				if e.Offset == volume.Hole && x.Kind == SQLite {
+					continue
+				}
 				if err != nil || e.Offset < 0 || e.Length <= 0 || e.Offset > int64(len(b))-e.Length && e.Offset+e.Length > int64(len(b))+7 {
 					t.Fatalf("%+v, %v", x, err)
 				}

@@ -17,6 +17,7 @@ import (
 	"io"
 	"iter"
 	"slices"
+	"strings"
 	"time"
 
 	"crosswind/core/fieldmap"
@@ -69,6 +70,7 @@ type Bytes interface {
 type Database struct {
 	*sqlitefile.File // nil if it cannot be read
 	Source           *fieldmap.Source
+	like             *sqlitefile.File // whose schema it has, if its own is not there
 	open             []Bytes
 }
 
@@ -82,9 +84,10 @@ func (d *Database) Close() error {
 }
 
 // OpenDatabase opens a database, with what lies beside it: beside finds that by the suffix
-// that its name adds, and gives nil where there is none. note is told what is wrong with the
-// database; err is of the files.
-func OpenDatabase(f *File, beside func(suffix string) *File, note func(error)) (_ *Database, err error) {
+// that its name adds, and gives nil where there is none. Of one that was found without its first page others are
+// databases of the same source, among which its schema is looked for. note is told what is wrong with the database; err
+// is of the files.
+func OpenDatabase(f *File, beside func(suffix string) *File, others []*File, note func(error)) (_ *Database, err error) {
 	db := &Database{}
 	part := func(f *File) (*fieldmap.Source, error) {
 		b, err := f.Open()
@@ -109,6 +112,12 @@ func OpenDatabase(f *File, beside func(suffix string) *File, note func(error)) (
 			return db, nil
 		}
 		note(fmt.Errorf("its pages are read as pages of %d bytes", db.PageSize))
+		if IsPages(f.Path) {
+			if err := db.adopt(others, note); err != nil {
+				return nil, err
+			}
+			return db, nil
+		}
 	}
 	for i, open := range []func(io.ReaderAt, int64) error{db.OpenLog, db.OpenJournal} {
 		b := beside(sqlitefile.Part(i + 1).Suffix())
@@ -127,6 +136,53 @@ func OpenDatabase(f *File, beside func(suffix string) *File, note func(error)) (
 	return db, nil
 }
 
+// adopt looks among others for the database whose tables most of the pages of d fit, and gives d its schema. Of two that
+// fit as well it is the one that is alive, or else the first by its path.
+func (d *Database) adopt(others []*File, note func(error)) error {
+	others = slices.Clone(others)
+	slices.SortStableFunc(others, func(a, b *File) int {
+		return cmp.Or(cmp.Compare(min(1, len(a.Gone)), min(1, len(b.Gone))), cmp.Compare(a.Path, b.Path), cmp.Compare(a.Stored, b.Stored))
+	})
+	var best *sqlitefile.File
+	var file *File
+	most := 0.5 // of the pages, at least
+	for _, f := range others {
+		if IsPages(f.Path) {
+			continue
+		}
+		b, err := f.Open()
+		if err != nil {
+			return err
+		}
+		other, err := sqlitefile.Open(b, f.Size)
+		if err == nil {
+			if l := salvage.Likeness(d.File, other); l > most {
+				best, file, most = other, f, l
+				d.open = append(d.open, b)
+				continue
+			}
+		}
+		if err := b.Close(); err != nil {
+			return err
+		}
+	}
+	if best == nil {
+		note(errors.New("its first page is not there, and no other database has tables that its rows fit"))
+		return nil
+	}
+	note(fmt.Errorf("its first page is not there: its tables are taken to be those of %s, which %.0f%% of its pages of rows fit", cmp.Or(file.Path, file.Stored), 100*most))
+	d.like = best
+	return d.Adopt(best)
+}
+
+// Survey surveys the database.
+func (d *Database) Survey() *salvage.Survey {
+	if d.like == nil {
+		return salvage.New(d.File)
+	}
+	return salvage.NewLike(d.File, salvage.New(d.like))
+}
+
 // FieldMap chooses the map for the database, nil if none fits. One that lies elsewhere than its app
 // keeps it, as in a backup, is told by its tables.
 func (d *Database) FieldMap(maps []*fieldmap.Map) *fieldmap.Map {
@@ -137,9 +193,12 @@ func (d *Database) FieldMap(maps []*fieldmap.Map) *fieldmap.Map {
 	return fieldmap.ByTables(maps, tables)
 }
 
-// Begins reports whether a file that begins with head is a SQLite database.
-func Begins(head []byte) bool {
-	return string(head[:min(len(head), len(sqlitefile.Magic))]) == sqlitefile.Magic
+// IsPages reports whether a file holds pages of a database that were found without its first one.
+func IsPages(path string) bool { return strings.HasSuffix(path, sqlitefile.PagesEnding) }
+
+// Begins reports whether a file that begins with head is a SQLite database, or pages of one.
+func Begins(path string, head []byte) bool {
+	return IsPages(path) || string(head[:min(len(head), len(sqlitefile.Magic))]) == sqlitefile.Magic
 }
 
 // Order compares two databases by their paths on the handset, for sorting: those whose
@@ -182,7 +241,7 @@ func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 				yield(nil, err)
 				return
 			}
-			if Begins(head) {
+			if Begins(f.Path, head) {
 				dbs = append(dbs, f)
 			} else if r := ReaderOf(f.Path, head); r != nil {
 				texts, readers[f] = append(texts, f), r
@@ -206,7 +265,7 @@ func Records(files []*File, opt Options) iter.Seq2[*record.Record, error] {
 				}
 				return byStored[f.Stored+suffix]
 			}
-			if !database(f, beside, byPath, names, opt, yield) {
+			if !database(f, beside, dbs, byPath, names, opt, yield) {
 				return
 			}
 		}
@@ -284,9 +343,9 @@ func (f *File) head() ([]byte, error) {
 }
 
 // database yields the records of one database.
-func database(f *File, beside func(string) *File, byPath map[string]*File, names fieldmap.Names, opt Options, yield func(*record.Record, error) bool) bool {
+func database(f *File, beside func(string) *File, others []*File, byPath map[string]*File, names fieldmap.Names, opt Options, yield func(*record.Record, error) bool) bool {
 	note := func(err error) { opt.Note(fmt.Sprintf("%s: %v", cmp.Or(f.Path, f.Stored), err)) }
-	db, err := OpenDatabase(f, beside, note)
+	db, err := OpenDatabase(f, beside, others, note)
 	if err != nil {
 		return yield(nil, err)
 	}
@@ -308,7 +367,7 @@ func database(f *File, beside func(string) *File, byPath map[string]*File, names
 		return f.SHA256, true
 	}
 	going := salvage.Options{Full: opt.Full, Seen: func(int64) bool { return opt.Go == nil || opt.Go() }}
-	read := m.Records(salvage.New(db.File), db.Source, names, going, func(fieldmap.Members) {}, func(*salvage.Row) {})
+	read := m.Records(db.Survey(), db.Source, names, going, func(fieldmap.Members) {}, func(*salvage.Row) {})
 	for r, err := range fieldmap.Merge(func(yield func(*record.Record, error) bool) {
 		for r, err := range read {
 			if err != nil {

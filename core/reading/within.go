@@ -44,7 +44,7 @@ func Within(f *File, head []byte, find func(path string) *File, maps []*fieldmap
 			return err
 		}
 		content, size = bytes.NewReader(plain), int64(len(plain))
-		if Begins(plain) {
+		if Begins("", plain) {
 			return take(path.Base(sealed.Map.Path), bytes.NewReader(plain))
 		}
 		if !unpack.IsArchive(plain[:min(len(plain), HeadLength)]) {
@@ -63,7 +63,7 @@ func Within(f *File, head []byte, find func(path string) *File, maps []*fieldmap
 		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 			return &ContentError{err}
 		}
-		if head = head[:n]; Begins(head) || beside(m.Path) {
+		if head = head[:n]; Begins("", head) || beside(m.Path) {
 			if err := take(m.Path, io.MultiReader(bytes.NewReader(head), m)); err != nil {
 				return err
 			}
@@ -75,7 +75,7 @@ func Within(f *File, head []byte, find func(path string) *File, maps []*fieldmap
 // Wanted reports whether anything of a file that begins with head is read: it is a database, or may lie beside one, a
 // reader reads it, or it is an archive, a sealed backup or the key to one. path is on the handset, or where it is stored.
 func Wanted(path string, head []byte, maps []*fieldmap.Map) bool {
-	return Begins(head) || beside(path) || ReaderOf(path, head) != nil || unpack.IsArchive(head) || sealedBy(maps, path) != nil ||
+	return Begins(path, head) || beside(path) || ReaderOf(path, head) != nil || unpack.IsArchive(head) || sealedBy(maps, path) != nil ||
 		slices.ContainsFunc(maps, func(m *fieldmap.Map) bool {
 			return slices.ContainsFunc(m.Backups, func(b fieldmap.Backup) bool { return b.Key == path })
 		})

@@ -198,7 +198,7 @@ func (s *Survey) link(im image, data []byte) {
 		return
 	}
 	p, err := sqlitefile.ParsePage(im.Page, data)
-	if err != nil || p.Kind.Leaf() || p.Cells == 0 {
+	if err != nil || p.Kind.Leaf() || p.Cells == 0 || s.f.Unnumbered {
 		return
 	}
 	from := parent{page: im.Page, era: s.eraOf(im.Version), frame: im.Frame, kind: leafKind(p.Kind)}

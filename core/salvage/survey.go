@@ -65,7 +65,12 @@ const (
 
 // New surveys f: it reads every live page once. Damage does not end it; Fault
 // tells of it.
-func New(f *sqlitefile.File) *Survey {
+func New(f *sqlitefile.File) *Survey { return survey(f, nil) }
+
+// NewLike surveys f, which adopted the schema of another database: what rows look like is learned from that one's.
+func NewLike(f *sqlitefile.File, other *Survey) *Survey { return survey(f, other) }
+
+func survey(f *sqlitefile.File, other *Survey) *Survey {
 	s := &Survey{f: f, keys: newKeys(), base: map[uint32]*shape{}, older: map[uint32][]int{},
 		line: lineage{map[uint32][]*shape{}, nil, map[uint32][]parent{}, maxLinks, max(f.Pages, f.Stored()), 0, false},
 		use:  make([]Use, f.Pages+1), owner: make([]int32, f.Pages+1), used: make([]uint16, f.Pages+1)}
@@ -94,7 +99,11 @@ func New(f *sqlitefile.File) *Survey {
 			trees = append(trees, tree{o.Root, sh})
 		}
 	}
-	s.walk(trees)
+	if f.Adopted() {
+		s.likeOf(other)
+	} else {
+		s.walk(trees)
+	}
 	s.freeList()
 	s.versions()
 	s.dropped()
@@ -140,6 +149,58 @@ func (s *Survey) addShape(sh *shape) *shape {
 		s.shapes = append(s.shapes, sh)
 	}
 	return sh
+}
+
+// likeOf takes over what the rows of another database with the same schema look like.
+func (s *Survey) likeOf(other *Survey) {
+	if other == nil {
+		return
+	}
+	for _, sh := range s.shapes {
+		for _, o := range other.shapes {
+			if o.Name == sh.Name && o.index == sh.index && len(o.rules) == len(sh.rules) {
+				sh.learned = o.learned
+				break
+			}
+		}
+	}
+}
+
+// Likeness is the part of the pages of f, a database without a schema of its own, of which all rows can be those of one
+// table of another database.
+func Likeness(f, other *sqlitefile.File) float64 {
+	const looks = 200
+	tables, _ := other.Tables()
+	var shapes []*shape
+	for _, t := range tables {
+		if t.Root > 1 && !t.WithoutRowID && t.Name != "sqlite_sequence" {
+			shapes = append(shapes, tableShape(t))
+		}
+	}
+	buf := make([]byte, f.PageSize)
+	alike, seen := 0, 0
+	for n, step := uint32(2), max(1, f.Pages/looks); n <= f.Pages; n += step {
+		if f.ReadPage(n, buf) != nil {
+			continue
+		}
+		p, cells := sqlitefile.Sound(n, buf)
+		if p == nil || p.Kind != sqlitefile.LeafTable {
+			continue
+		}
+		seen++
+		if slices.ContainsFunc(shapes, func(sh *shape) bool {
+			return !slices.ContainsFunc(cells, func(c sqlitefile.Cell) bool {
+				types, _, _, ok := recordTypes(c.Local, 0, nil, c.PayloadSize)
+				if ok {
+					_, ok = sh.fit(types)
+				}
+				return !ok
+			})
+		}) {
+			alike++
+		}
+	}
+	return float64(alike) / float64(max(seen, 1))
 }
 
 // indexOf makes the shape of an index of the schema. auto counts the automatic
@@ -428,6 +489,9 @@ const maxSpill = 32 << 20
 // the pages as they were then.
 func (s *Survey) chain(im image, cell sqlitefile.Cell, dst []byte) (payload []byte, broken bool) {
 	payload = append(dst, cell.Local...)
+	if s.f.Unnumbered {
+		return payload, true
+	}
 	per := s.f.Usable() - 4
 	limit := int64(s.images())
 	if cell.PayloadSize > limit*int64(per) {

@@ -70,10 +70,14 @@ type File struct {
 	Header
 	Pages uint32 // pages that are there whole, in the file or its log
 
+	// Unnumbered says that a page's number is only that of its place: what leads to a page by its number leads nowhere.
+	Unnumbered bool
+
 	parts    [3]io.ReaderAt // by Part; nil if there is none
 	size     int64
 	over     map[uint32]Version // current versions that lie outside of the database file
 	versions []Version          // others
+	adopted  []Object           // the schema of another database, if its own is gone
 	spill    []byte             // scratch for overflow pages
 	cache    [recentPages]*Page // see Find
 }

@@ -62,6 +62,9 @@ func (t *Table) SetEncoding(e Encoding) { t.encoding = e }
 // Objects reads the schema table. Rows that cannot be read are skipped, and
 // the first fault is returned beside what could be read.
 func (f *File) Objects() ([]Object, error) {
+	if f.adopted != nil {
+		return f.adopted, nil
+	}
 	var out []Object
 	master := &Table{Name: "sqlite_schema", Root: 1, RowIDColumn: -1}
 	var fault error
@@ -97,7 +100,7 @@ func (f *File) Tables() ([]*Table, error) {
 	schema.Root = 1
 	out := []*Table{schema}
 	for _, o := range objs {
-		if o.Type != "table" || o.Root == 0 {
+		if o.Type != "table" || o.Root == 0 && f.adopted == nil {
 			continue // views and virtual tables have no rows of their own
 		}
 		t, err := ParseTable(o.SQL)

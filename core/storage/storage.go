@@ -11,6 +11,7 @@ import (
 	"slices"
 
 	"crosswind/core/carve"
+	"crosswind/core/sqlitefile"
 	"crosswind/core/volume"
 )
 
@@ -145,14 +146,17 @@ func carved(find *carve.Search, number int, begun map[int64]int64, yield func(*F
 			yield(nil, err)
 			return false
 		}
-		if has, known := begun[c.Extents[0].Offset]; known && c.Size <= has {
+		if has, known := begun[c.At()]; known && c.Size <= has {
 			continue // of a deleted file, whose name is known
 		}
 		n++
 		f := &File{Volume: number, State: Carved, Kind: c.Kind}
-		f.Path = fmt.Sprintf("/%s at %d", c.Kind, c.Extents[0].Offset)
-		if c.Kind == carve.Text {
-			f.Path += ".txt" // by which it is read
+		f.Path = fmt.Sprintf("/%s at %d", c.Kind, c.At())
+		switch { // by which it is read
+		case c.Kind == carve.Text:
+			f.Path += ".txt"
+		case c.Kind == carve.SQLite && c.Extents[0].Offset == volume.Hole:
+			f.Path += sqlitefile.PagesEnding
 		}
 		f.Size, f.Extents, f.Complete, f.Why, f.Deleted = c.Size, c.Extents, c.Complete, c.Why, true
 		if !yield(f, nil) {

@@ -188,7 +188,7 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 			}
 			return
 		}
-		db, err := p.openDatabase(d, p.beside, func(error) {})
+		db, err := p.openDatabase(d, p.beside, p.vaultFiles(d), func(error) {})
 		if err != nil {
 			yield(nil, err)
 			return
@@ -236,6 +236,17 @@ func (p *pass) all() []*store.File { return slices.Concat(p.dbs, p.texts) }
 func names(d *store.File) bool {
 	m := fieldmap.For(d.RealPath)
 	return m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind.Card() })
+}
+
+// vaultFiles are the databases among which the schema of one without its first page is looked for, nil of others.
+func (p *pass) vaultFiles(d *store.File) (out []*reading.File) {
+	if !reading.IsPages(d.RealPath) {
+		return nil
+	}
+	for _, f := range p.dbs {
+		out = append(out, p.vaultFile(f))
+	}
+	return out
 }
 
 // passes is how often a file is read: a database to hash it, for what is alive, and for
@@ -306,7 +317,7 @@ func (p *pass) find(ctx context.Context) error {
 		if err != nil && err != io.EOF && err != io.ErrUnexpectedEOF {
 			return fmt.Errorf("%s: %w", f.RealPath, err)
 		}
-		if reading.Begins(head[:n]) {
+		if reading.Begins(f.RealPath, head[:n]) {
 			p.dbs = append(p.dbs, &file)
 		} else if reader := reading.ReaderOf(f.RealPath, head[:n]); reader != nil {
 			p.texts, p.readers[&file], p.open[&file] = append(p.texts, &file), reader, p.vaultFile(&file)
@@ -369,7 +380,7 @@ func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err e
 		res.FieldMap = reader.ID()
 		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.text(ctx, d, res, note))
 	}
-	db, err := p.openDatabase(d, p.beside, note)
+	db, err := p.openDatabase(d, p.beside, p.vaultFiles(d), note)
 	if err != nil {
 		return ch, err
 	}
@@ -413,7 +424,7 @@ func (p *pass) records(ctx context.Context, gone *reading.File, db *Database, m 
 		}
 		db.Source.Country, db.Source.Made, db.Source.File = p.home, p.made, p.sha256
 		opt := salvage.Options{Full: p.full, Seen: func(n int64) bool { told(n); return ctx.Err() == nil }}
-		survey := salvage.New(db.File)
+		survey := db.Survey()
 		mapped := newMapping(survey, db.Source)
 		seen := func(ms fieldmap.Members) {
 			res.Members = ms

@@ -6,11 +6,13 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"unicode/utf8"
 
 	"crosswind/core/reading"
+	"crosswind/core/volume"
 	"crosswind/internal/acquire"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
@@ -128,8 +130,8 @@ func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile,
 	}
 	if f.Found != nil {
 		at := int64(0)
-		if len(f.Found.Extents) > 0 {
-			at = max(0, f.Found.Extents[0][0])
+		if i := slices.IndexFunc(f.Found.Extents, func(e [2]int64) bool { return e[0] != volume.Hole }); i >= 0 {
+			at = f.Found.Extents[i][0]
 		}
 		c.Map = frame.Address(base+"/recover/storage", nil, "acq", id, "image", f.Found.Image, "at", fmt.Sprint(at))
 	} else if strings.HasSuffix(f.Path, acquire.ImageEnding) && !f.Content {
@@ -149,7 +151,7 @@ func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile,
 		return nil, err
 	}
 	c.Cut = f.Size - int64(len(head))
-	if reading.Begins(head) {
+	if reading.Begins(f.RealPath, head) {
 		c.Pages = frame.Address(base+"/recover/pages", nil, "acq", id, "path", f.RealPath)
 	}
 	if plain(head, c.Cut > 0) {
