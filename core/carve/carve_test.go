@@ -426,6 +426,7 @@ func FuzzScan(f *testing.F) {
 			f.Add(b)
 		}
 	}
+	f.Add(made(f)["a.db"][4096:])
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for x, err := range New(bytes.NewReader(b), []volume.Extent{{Offset: 0, Length: int64(len(b))}, {Offset: 7, Length: int64(len(b)) / 2}}, Options{Unit: 512}).Scan() {
 			n := int64(0)

@@ -285,13 +285,46 @@ func FuzzRows(f *testing.F) {
 		if err != nil {
 			return
 		}
-		stands(t, db, files{main: b})
+		stands(t, New(db), files{main: b})
+	})
+}
+
+// FuzzPages reads pages without their first one by the schema of a database.
+func FuzzPages(f *testing.F) {
+	path := filepath.Join(f.TempDir(), "t.db")
+	sqlite3(f, path, "PRAGMA page_size=512;"+schema+fill(60)+"UPDATE note SET body = printf('%.900c', 'x') WHERE id%7=1;")
+	whole, err := os.ReadFile(path)
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(whole[512:], 100, byte(3))
+	f.Add(whole[3*512:], 517, byte(255))
+	f.Fuzz(func(t *testing.T, b []byte, at int, x byte) {
+		b = append(make([]byte, 512), b...)
+		if at >= 0 && at < len(b) {
+			b[at] ^= x
+		}
+		like, err := sqlitefile.Open(bytes.NewReader(whole), int64(len(whole)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		db, err := sqlitefile.OpenDamaged(bytes.NewReader(b), int64(len(b)))
+		if err != nil {
+			return
+		}
+		if l := Likeness(db, like); l < 0 || l > 1 {
+			t.Errorf("a likeness of %v", l)
+		}
+		if err := db.Adopt(like); err != nil {
+			t.Fatal(err)
+		}
+		stands(t, NewLike(db, New(like)), files{main: b})
 	})
 }
 
 // stands recovers a hostile file: whatever comes of it lies within its bytes.
-func stands(t *testing.T, db *sqlitefile.File, f files) {
-	for row, err := range Rows(db, Options{Live: true, Full: true}) {
+func stands(t *testing.T, s *Survey, f files) {
+	for row, err := range s.Rows(Options{Live: true, Full: true}) {
 		if errors.Is(err, ErrInternal) {
 			t.Error(err)
 		}
@@ -341,7 +374,7 @@ func fuzzBeside(f *testing.F, mode string, part sqlitefile.Part, places ...int) 
 			fs.journal = b
 			db.OpenJournal(bytes.NewReader(b), int64(len(b)))
 		}
-		stands(t, db, fs)
+		stands(t, New(db), fs)
 	})
 }
 
