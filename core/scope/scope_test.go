@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -111,6 +112,15 @@ func TestView(t *testing.T) {
 		if string(b) != c.want || v.Whole() != (hidden == nil) || slices.Contains(hidden, true) == (v.Why() == "") {
 			t.Errorf("%s: %q, %v, %q", name, b, hidden, v.Why())
 		}
+	}
+}
+
+// A reading changes nothing of why a whole file is withheld.
+func TestWhole(t *testing.T) {
+	open := New([]Authority{{From: day(1), Kinds: record.Kinds()}}, day(2))
+	limited := New([]Authority{{From: day(1), Kinds: record.Kinds()[:1]}}, day(2))
+	if open.Whole(false) != "" || open.Whole(true) == "" || limited.Whole(false) == "" || strings.Contains(limited.Whole(false), "full pass") {
+		t.Errorf("%q, %q, %q", open.Whole(false), open.Whole(true), limited.Whole(false))
 	}
 }
 

@@ -22,10 +22,7 @@ type View struct {
 // it has been read fully under the present authorities, the bytes of the records that
 // are admitted; else none. What no reading accounts for has no kind, time or party.
 func (g *Gate) View(r Reading, admitted []Range) *View {
-	limits := g.Limits()
-	if r.LiveOnly {
-		limits = append(slices.Clone(limits), "deleted records")
-	}
+	limits := g.limits(r.LiveOnly)
 	switch {
 	case len(limits) == 0:
 		return &View{all: true}
@@ -40,6 +37,23 @@ func (g *Gate) View(r Reading, admitted []Range) *View {
 	}
 	slices.SortFunc(v.open, func(a, b Range) int { return int(min(max(a.From-b.From, -1), 1)) })
 	return v
+}
+
+// Whole says why not every byte of a file may be seen, whatever it holds; "" if nothing is limited.
+func (g *Gate) Whole(liveOnly bool) (why string) {
+	limits := g.limits(liveOnly)
+	if len(limits) == 0 {
+		return ""
+	}
+	return "the authorities set limits (" + words(limits) + "), and a whole file can hold what they do not cover; the bytes of each record that they cover stand beside the record"
+}
+
+// limits are those of the authorities, and of what was asked for.
+func (g *Gate) limits(liveOnly bool) []string {
+	if !liveOnly {
+		return g.Limits()
+	}
+	return append(slices.Clone(g.Limits()), "deleted records")
 }
 
 func words(list []string) string {

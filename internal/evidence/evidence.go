@@ -173,8 +173,8 @@ func (d *Door) Whole(ctx context.Context, caseID int64, a *store.Acquisition, sh
 	if err != nil {
 		return nil, "", err
 	}
-	if v := g.View(scope.Reading{LiveOnly: a.LiveOnly}, nil); !v.Whole() {
-		return nil, v.Why(), nil
+	if why := g.Whole(a.LiveOnly); why != "" {
+		return nil, why, nil
 	}
 	return func() (vault.Blob, error) { return d.vault.Open(sha256) }, "", nil
 }

@@ -24,8 +24,8 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size i
 	if err != nil {
 		return "", err
 	}
-	if v := g.View(scope.Reading{Full: true}, nil); files && !v.Whole() {
-		return "it holds whole files, and " + v.Why(), nil
+	if why := g.Whole(false); files && why != "" {
+		return "it holds whole files, and " + why, nil
 	}
 	exhibits, err := d.store.Exhibits(ctx, c.ID)
 	if err != nil {
