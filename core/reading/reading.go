@@ -106,18 +106,17 @@ func OpenDatabase(f *File, beside func(suffix string) *File, others []*File, not
 		return nil, err
 	}
 	if db.File, err = sqlitefile.Open(db.Source.Bytes, f.Size); err != nil {
-		note(err)
+		why := err
 		if db.File, err = sqlitefile.OpenDamaged(db.Source.Bytes, f.Size); err != nil {
+			note(why)
 			db.File = nil
 			return db, nil
 		}
-		note(fmt.Errorf("its pages are read as pages of %d bytes", db.PageSize))
 		if IsPages(f.Path) {
-			if err := db.adopt(others, note); err != nil {
-				return nil, err
-			}
-			return db, nil
+			return db, db.adopt(others, note)
 		}
+		note(why)
+		note(fmt.Errorf("its pages are read as pages of %d bytes", db.PageSize))
 	}
 	for i, open := range []func(io.ReaderAt, int64) error{db.OpenLog, db.OpenJournal} {
 		b := beside(sqlitefile.Part(i + 1).Suffix())

@@ -438,7 +438,7 @@ func (p *pass) records(ctx context.Context, gone *reading.File, db *Database, m 
 			return
 		}
 		p.logf("%s: %d recovered rows", res.Path, mapped.rows)
-		if p.full && m != nil {
+		if p.full && m != nil && !db.Adopted() { // what is left of a table says nothing of its numbers
 			var fault error
 			if res.Gaps, fault = mapped.numbers(m); fault != nil {
 				note(fault)
