@@ -44,6 +44,19 @@ const inText = "text in UTC"
 // layouts are the forms of such texts: RFC 3339 with its offset, and others, which are in UTC.
 var layouts = []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", "2006-01-02 15:04:05.999999999", "2006-01-02T15:04:05.999999999", "2006-01-02"}
 
+// Epochs lists every epoch that a map can name: coarser units first, and by year; last the text in UTC.
+func Epochs() (all []Epoch) {
+	for _, unit := range []string{"days", "seconds", "milliseconds", "microseconds", "100 ns ticks", "nanoseconds"} {
+		for _, y := range years {
+			all = append(all, Epoch{Since: since(y), Unit: units[unit]})
+		}
+	}
+	return append(all, Epoch{text: true})
+}
+
+// Name is how a map's file names e.
+func (e Epoch) Name() string { return strings.TrimSuffix(e.String(), "-01-01") }
+
 // ParseEpoch reads the name of an epoch: "UNIT since YEAR", such as "seconds since 1970",
 // or "text in UTC".
 func ParseEpoch(name string) (Epoch, bool) {

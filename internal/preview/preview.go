@@ -57,24 +57,17 @@ func (m *Maker) Preview(ctx context.Context, form, sha256 string, content func()
 	if b, err := os.ReadFile(kept); err == nil {
 		return b, typeOf(b), nil
 	}
-	m.once.Do(func() { m.busy = make(chan struct{}, most) })
-	select {
-	case m.busy <- struct{}{}:
-		defer func() { <-m.busy }()
-	case <-ctx.Done():
-		return nil, "", context.Cause(ctx)
-	}
 	in, err := content()
 	if err != nil {
 		return nil, "", err
 	}
 	defer in.Close()
-	b, err := m.run(ctx, form, in)
+	b, err := m.Ask(ctx, form, in)
 	if err != nil {
 		return nil, "", err
 	}
 	if typeOf(b) == "" {
-		return nil, "", &Fault{"the process that makes previews gave what is neither a picture nor a sound"}
+		return nil, "", &Fault{"the confined process gave what is neither a picture nor a sound"}
 	}
 	if err := keep(kept, b); err != nil {
 		m.Log.Warn("a preview is not kept", "error", err)
@@ -112,7 +105,7 @@ func (m *Maker) Digest(ctx context.Context, sha256 string, content func() (io.Re
 	}
 	d, err := strconv.ParseUint(string(b), 16, 64)
 	if err != nil {
-		return 0, &Fault{"the process that makes previews gave no digest"}
+		return 0, &Fault{"the confined process gave no digest"}
 	}
 	return d, nil
 }
@@ -134,6 +127,18 @@ func keep(path string, b []byte) error {
 }
 
 func (m *Maker) patience() time.Duration { return cmp.Or(m.Patience, 20*time.Second) }
+
+// Ask gives what a child makes of its input in a form, once no more than so many others run. A *Fault is of the input.
+func (m *Maker) Ask(ctx context.Context, form string, in io.Reader) ([]byte, error) {
+	m.once.Do(func() { m.busy = make(chan struct{}, most) })
+	select {
+	case m.busy <- struct{}{}:
+		defer func() { <-m.busy }()
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
+	}
+	return m.run(ctx, form, in)
+}
 
 // run starts a child with nothing of the application's: no environment, no folder of its own,
 // and where the kernel lets it a network of its own, which leads nowhere.
@@ -161,25 +166,25 @@ func (m *Maker) start(ctx context.Context, form string, in io.Reader, apart uint
 	c.SysProcAttr = &syscall.SysProcAttr{Cloneflags: apart, Setpgid: true}
 	c.WaitDelay = time.Second
 	if err := c.Start(); err != nil {
-		return nil, fmt.Errorf("preview: starting the process that makes previews: %w", err)
+		return nil, fmt.Errorf("preview: starting the confined process: %w", err)
 	}
 	err := c.Wait()
 	why, _, _ := strings.Cut(strings.TrimSpace(string(said.kept)), "\n")
 	switch {
 	case out.over:
-		return nil, &Fault{"the process that makes previews gave more than it may"}
+		return nil, &Fault{"the confined process gave more than it may"}
 	case err == nil:
 		return out.kept, nil
 	case errors.Is(context.Cause(ctx), context.Canceled): // nobody waits for it any more
 		return nil, context.Cause(ctx)
 	case context.Cause(ctx) != nil:
-		return nil, &Fault{fmt.Sprintf("the process that makes previews took longer than %s and was ended", m.patience())}
+		return nil, &Fault{fmt.Sprintf("the confined process took longer than %s and was ended", m.patience())}
 	case c.ProcessState != nil && !c.ProcessState.Exited():
-		return nil, &Fault{fmt.Sprintf("the process that makes previews was ended by the system (%s)", c.ProcessState)}
+		return nil, &Fault{fmt.Sprintf("the confined process was ended by the system (%s)", c.ProcessState)}
 	case strings.Contains(why, "out of memory") || strings.Contains(why, "cannot allocate"):
-		return nil, &Fault{"the process that makes previews used more memory than it may, and ended"}
+		return nil, &Fault{"the confined process used more memory than it may, and ended"}
 	case why == "":
-		return nil, &Fault{fmt.Sprintf("the process that makes previews ended without a word (%s)", c.ProcessState)}
+		return nil, &Fault{fmt.Sprintf("the confined process ended without a word (%s)", c.ProcessState)}
 	}
 	return nil, &Fault{strings.TrimPrefix(strings.TrimPrefix(why, "crosswind: "), "preview: ")}
 }

@@ -4,6 +4,10 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+	"strings"
+
+	"crosswind/core/scope"
 
 	"github.com/jackc/pgx/v5"
 )
@@ -97,4 +101,58 @@ func (s *Store) FoundRows(ctx context.Context, recovery int64, path string, page
 func (s *Store) RecordsOfPage(ctx context.Context, caseID, acquisition int64, path string, page int64) (out []Record, err error) {
 	return s.records(ctx, caseID, "listing the records of a page", nil, recordSelect+` r.acquisition_id = $1 AND r.db = $2 AND r.page = $3
 ORDER BY (w.body::json->'origins'->0->>'offset')::bigint LIMIT 2000`, acquisition, path, page)
+}
+
+// RecordCell is a record without its body, and where its row lies: of a live one by its table and row id, of others, and of
+// those without a row id, by the cell.
+type RecordCell struct {
+	Record
+	Path   *string `db:"cell_path"`
+	Offset *int64  `db:"cell_offset"`
+}
+
+// Placed reports whether the cell is given.
+func (r *RecordCell) Placed() bool { return r.Path != nil && r.Offset != nil }
+
+// RecordCells lists where the records of a database of an acquisition lie that may be seen.
+func (s *Store) RecordCells(ctx context.Context, caseID, acquisition int64, path string) (out []RecordCell, err error) {
+	gate, err := s.Gate(ctx, caseID)
+	if err != nil {
+		return nil, err
+	}
+	q := strings.Replace(recordSelect, "coalesce(w.body, '')", "''", 1)
+	const placed = "SELECT CASE WHEN r.place <> 'live' OR r.row_id IS NULL THEN "
+	q = strings.Replace(q, "SELECT ", placed+"w.body::json #>> '{origins,0,path}' END AS cell_path, "+strings.TrimPrefix(placed, "SELECT ")+"(w.body::json #>> '{origins,0,offset}')::bigint END AS cell_offset, ", 1)
+	err = s.list(ctx, &out, "listing the cells of a database's records", q+" r.acquisition_id = $1 AND r.db = $2 AND w.body IS NOT NULL", acquisition, path)
+	return slices.DeleteFunc(out, func(r RecordCell) bool { return gate.Record(r.Subject()) != scope.Admitted }), err
+}
+
+// DatabaseOf is a database of a case, as the reading that speaks for its acquisition gave it.
+type DatabaseOf struct {
+	RecoveredDatabase
+	AcquisitionID int64  `db:"acquisition_id"`
+	AcqNo         int    `db:"acq_no"`
+	ExhibitRef    string `db:"exhibit_ref"`
+	FullPass      bool   `db:"full_pass"`
+	Pages         int64
+	PageSize      int `db:"page_size"`
+	Size          int64
+}
+
+// Below is how many of its rows are recovered.
+func (d *DatabaseOf) Below() (n int64) {
+	for _, k := range d.Origins() {
+		n += k
+	}
+	return n
+}
+
+// Databases lists the databases of a case, or of one of its exhibits, by acquisition and path.
+func (s *Store) Databases(ctx context.Context, caseID, exhibit int64) (out []DatabaseOf, err error) {
+	err = s.list(ctx, &out, "listing the databases", `SELECT d.*, q.id AS acquisition_id, q.number AS acq_no, e.reference AS exhibit_ref, v.full_pass, m.pages, m.page_size, m.pages * m.page_size AS size
+FROM acquisition q JOIN exhibit e ON e.id = q.exhibit_id
+JOIN LATERAL (SELECT * FROM recovery v WHERE v.acquisition_id = q.id AND v.ended_at IS NOT NULL ORDER BY v.full_pass DESC, v.id DESC LIMIT 1) v ON true
+JOIN recovered_database d ON d.recovery_id = v.id JOIN page_map m ON m.recovery_id = v.id AND m.path = d.path
+WHERE q.case_id = $1 AND ($2 = 0 OR q.exhibit_id = $2) ORDER BY e.reference, q.number, d.path`, caseID, exhibit)
+	return out, err
 }

@@ -438,7 +438,7 @@ func (w *scene) pages() map[string][]string {
 		"/case/:case/events": {c + "/events"}, "/case/:case/verify": {fmt.Sprintf("%s/verify?acq=%d", c, w.acq.ID)},
 		"/case/:case/verify/:id/manifest/:algorithm": {fmt.Sprintf("%s/verify/%d/manifest/sha256", c, w.acq.ID)},
 		"/case/:case/recover":                        {c + "/recover"}, "/case/:case/report": {c + "/report"}, "/case/:case/report/report.css": {c + "/report/report.css"},
-		"/case/:case/examine": {c + "/examine", c + "/examine?state=below", c + "/examine?marked=1", c + "/examine?q=kind:contact", c + "/examine?q=" + url.QueryEscape(counsel), c + "/examine?clocks=1", c + "/examine?view=conversation", c + "/examine?view=places", c + "/examine?view=gallery", c + "/examine?view=gaps", c + "/examine?view=people&person=" + url.QueryEscape(ketil), c + "/examine?view=compare", c + "/examine?view=files", c + "/examine?view=files&ending=db&hidden=1&file=1:/data/talk/talk.db",
+		"/case/:case/examine": {c + "/examine", c + "/examine?state=below", c + "/examine?marked=1", c + "/examine?q=kind:contact", c + "/examine?q=" + url.QueryEscape(counsel), c + "/examine?clocks=1", c + "/examine?view=conversation", c + "/examine?view=places", c + "/examine?view=gallery", c + "/examine?view=gaps", c + "/examine?view=people&person=" + url.QueryEscape(ketil), c + "/examine?view=compare", c + "/examine?view=files", c + "/examine?view=databases", c + "/examine?view=databases&db=99:x", c + "/examine?view=files&ending=db&hidden=1&file=1:/data/talk/talk.db",
 			c + "/examine?view=words&list=" + url.QueryEscape(never[:3]+"\n"+later[:3]+"\n"+always), c + "/examine?near=38.5,-24,20000000", c + "/examine?person=" + url.QueryEscape(counsel), c + "/examine?person=" + url.QueryEscape(ketil)},
 		"/case/:case/people": {c + "/people", c + "/people?of=" + url.QueryEscape(ketil), c + "/people?of=" + url.QueryEscape(counsel)},
 	}
@@ -483,6 +483,21 @@ func (w *scene) pages() map[string][]string {
 			}
 			at := fmt.Sprintf("?acq=%d&path=%s", w.acq.ID, url.QueryEscape(p))
 			out["/case/:case/recover/pages/cells"] = append(out["/case/:case/recover/pages/cells"], c+"/recover/pages/cells"+at)
+			db := fmt.Sprintf("%s/examine?view=databases&db=%d:%s&table=", c, w.acq.ID, url.QueryEscape(p))
+			for _, t := range append(m.Tables, "(not told)") {
+				list := db + url.QueryEscape(t)
+				out["/case/:case/examine"] = append(out["/case/:case/examine"], list)
+				if p != "/data/talk/talk.db" {
+					continue
+				}
+				code, b := w.get(list)
+				w.got[list] = answer{code, b}
+				for i, cell := range regexp.MustCompile(`cell=\d\.\d+`).FindAll(b, -1) {
+					if i%9 == 0 {
+						out["/case/:case/examine"] = append(out["/case/:case/examine"], list+"&"+string(cell))
+					}
+				}
+			}
 			for n := range m.Pages {
 				page := fmt.Sprintf("%s/recover/pages%s&page=%d", c, at, n+1)
 				out["/case/:case/recover/pages"] = append(out["/case/:case/recover/pages"], page)

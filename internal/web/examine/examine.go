@@ -46,36 +46,37 @@ const (
 )
 
 type content struct {
-	Chart    chart
-	Filter   store.Filter
-	Records  []store.Record
-	Untimed  []store.Record
-	Next     string   // where the list goes on; "" at its end
-	One      bool     // all records are of one kind
-	Columns  []string // that this has in lists
-	Spoken   bool     // and these say all that there is
-	Nobody   bool     // and it names nobody
-	GoesOn   bool     // the list is not at its beginning
-	GoesOff  bool     // it is among the records without a time
-	Timeless int64    // records without a time
-	Chosen   *chosen
-	Refused  string
-	MarkAll  string         // address at which all of it is marked
-	Words    []filterWord   // what is filtered, in words
-	Person   *people.Person // whose records are shown, nil if everybody's
-	Measured []string       // how far clocks were off, in words
-	Applied  bool           // times are put right by that
-	clocks   []clock
-	regions  []string // those that are asked for, all if there are none
-	View     string   // which view of the records is shown, "" for the list
-	Talk     *conversation
-	Map      *places
-	Gallery  *gallery
-	List     *words
-	Files    *filesView
-	Compare  *compare
-	Network  *network
-	Gaps     *gaps
+	Chart     chart
+	Filter    store.Filter
+	Records   []store.Record
+	Untimed   []store.Record
+	Next      string   // where the list goes on; "" at its end
+	One       bool     // all records are of one kind
+	Columns   []string // that this has in lists
+	Spoken    bool     // and these say all that there is
+	Nobody    bool     // and it names nobody
+	GoesOn    bool     // the list is not at its beginning
+	GoesOff   bool     // it is among the records without a time
+	Timeless  int64    // records without a time
+	Chosen    *chosen
+	Refused   string
+	MarkAll   string         // address at which all of it is marked
+	Words     []filterWord   // what is filtered, in words
+	Person    *people.Person // whose records are shown, nil if everybody's
+	Measured  []string       // how far clocks were off, in words
+	Applied   bool           // times are put right by that
+	clocks    []clock
+	regions   []string // those that are asked for, all if there are none
+	View      string   // which view of the records is shown, "" for the list
+	Talk      *conversation
+	Map       *places
+	Gallery   *gallery
+	List      *words
+	Files     *filesView
+	Databases *databases
+	Compare   *compare
+	Network   *network
+	Gaps      *gaps
 	// Records that lie years before and after all others, and the span that holds all.
 	Before, After int64
 	Farthest      timeline.Window
@@ -107,7 +108,7 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	p.Content, p.Views = v, views(p, v.View)
-	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "words.html")
+	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "databases.html", "words.html")
 }
 
 // Wants reports whether a region of the page is asked for: a script that swaps some names them.
@@ -153,7 +154,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 			p.Fault, err = "There is no such record in this case.", nil
 		}
 	}
-	if err == nil && v.View != "" && (v.Wants("list") || v.View == "people" || v.View == "files") {
+	if err == nil && v.View != "" && (v.Wants("list") || v.View == "people" || v.View == "files" || v.View == "databases") {
 		err = a.view(c, p, v)
 	}
 	return v, err

@@ -9,7 +9,10 @@ import (
 )
 
 // viewNames are the views of what is filtered, with their keys. The list is the first.
-var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"f", "files"}, {"s", "words"}, {"e", "compare"}, {"h", "gaps"}}
+var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"f", "files"}, {"d", "databases"}, {"s", "words"}, {"e", "compare"}, {"h", "gaps"}}
+
+// ownParams are parameters of one view each, which others do not keep.
+var ownParams = []string{"o", "after", "of", "named", "file", "dir", "acq", "ending", "gone", "hidden", "sort", "a", "b", "box", "beside", "list"}
 
 // viewOf is which view the address asks for, "" for the list and what is no view.
 func viewOf(p *frame.Page) string {
@@ -31,7 +34,11 @@ func views(p *frame.Page, open string) (out []frame.View) {
 		if name == viewNames[0][1] {
 			name = ""
 		}
-		x.Path = frame.Address("/case/"+p.Case.Reference+"/examine", p.Query, "view", name, "o", "", "after", "", "of", "", "named", "", "file", "", "dir", "", "acq", "", "ending", "", "gone", "", "hidden", "", "sort", "", "a", "", "b", "", "box", "", "beside", "", "list", "")
+		pairs := []string{"view", name}
+		for _, s := range slices.Concat(ownParams, databaseParams) {
+			pairs = append(pairs, s, "")
+		}
+		x.Path = frame.Address("/case/"+p.Case.Reference+"/examine", p.Query, pairs...)
 		out = append(out, x)
 	}
 	return out
@@ -45,6 +52,8 @@ func (a pages) view(c *gin.Context, p *frame.Page, v *content) (err error) {
 		v.List, err = a.words(ctx, p, v)
 	case "files":
 		v.Files, err = a.files(ctx, p, v)
+	case "databases":
+		v.Databases, err = a.databases(ctx, p)
 	case "compare":
 		v.Compare, err = a.compare(c, p, v)
 	case "conversation":
