@@ -542,6 +542,66 @@ test("a film shows frames, a memo plays, a thumbnail outlives its photograph", a
   await expect(pane).toContainText("Of the file");
 });
 
+test("databases: rows that are live and lost together, SQL, and a field map made by pointing", async () => {
+  const pane = page.getByRole("complementary", { name: "Reading pane" });
+  await page.goto(kase() + "/examine?exhibit=014-A");
+  await page.keyboard.press("d");
+  await page.getByRole("link", { name: "/data/talk/talk.db", exact: true }).click();
+  await page.getByRole("link", { name: /^line/ }).click();
+  await page.getByRole("columnheader", { name: "sent" }).getByRole("link").click();
+  await expect(page.getByRole("columnheader", { name: "sent" })).toHaveAttribute("aria-sort", "ascending");
+  await page.getByLabel("Rows", { exact: true }).selectOption("below");
+  await page.getByRole("button", { name: "Show" }).click();
+  await expect(page.locator("tr[data-href]:not(.below)")).toHaveCount(0);
+  await page.locator("tr.below").first().click();
+  await expect(pane).toContainText("as milliseconds since 2001");
+  await pane.getByRole("link", { name: /^Message/ }).click();
+  await expect(pane).toContainText("Recovered");
+  await page.goBack();
+  await accessible(page);
+  await shot(page, "databases");
+  await page.getByText("Ask in SQL").click();
+  const sql = page.getByLabel(/^SQL over the rows/);
+  await sql.fill("SELECT peer, row_state, count(*) AS n FROM line GROUP BY 1, 2 ORDER BY n DESC");
+  await page.getByRole("button", { name: "Ask" }).click();
+  await expect(page.getByRole("region", { name: "Answer" }).locator("tbody tr").first()).toContainText("+44 7700 900417");
+  await sql.fill("DELETE FROM line");
+  await page.getByRole("button", { name: "Ask" }).click();
+  await expect(page.getByRole("alert")).toContainText("readonly");
+  // What no map reads is pointed at, tried, saved, and read.
+  await page.getByRole("link", { name: "all databases" }).click();
+  await page.getByRole("link", { name: "/data/habits/habits.db", exact: true }).click();
+  await page.getByRole("link", { name: /^entry/ }).click();
+  await page.getByRole("link", { name: "Make a field map for entry" }).click();
+  await expect(page.getByRole("row", { name: /^at / })).toContainText("if they are seconds since 2001");
+  await page.getByLabel("mood is").selectOption("a further fact");
+  await page
+    .getByRole("row", { name: /^extra / })
+    .getByLabel("in its JSON")
+    .fill("note");
+  await page.getByLabel(/^Each row of/).selectOption("message");
+  await page.getByRole("button", { name: "Try it" }).click();
+  await expect(page.getByRole("status")).toContainText("1 022 outside scope, with an unknown party"); // as messages of nobody are
+  await page.getByLabel(/^Each row of/).selectOption("note");
+  await page.getByRole("button", { name: "Try it" }).click();
+  await expect(page.getByRole("status")).toContainText("987 intact");
+  await accessible(page);
+  await page.getByLabel(/^The map's file/).fill("name = 1");
+  await page.getByRole("button", { name: /^Save and use/ }).click();
+  await expect(page.locator("main")).toContainText("the field map is not saved");
+  await page.goBack();
+  await page.getByRole("button", { name: "Try it" }).click();
+  await expect(page.getByLabel(/^The map's file/)).toHaveValue(/name = "habits"/);
+  await page.getByRole("button", { name: /^Save and use/ }).click();
+  await expect(page.getByRole("status")).toContainText("The field map habits 1 is saved");
+  const section = page.locator("section.panel", { has: page.getByRole("heading", { name: "014-A acquisition 1", exact: true }) });
+  await section.getByRole("button", { name: "Full pass" }).click();
+  await expect(section.getByRole("row", { name: /habits\.db/ })).toContainText("habits 1", { timeout: 180_000 });
+  await page.goto(kase() + "/examine?exhibit=014-A&in=" + encodeURIComponent("/data/habits/habits.db") + "&q=swell");
+  await page.locator("tr[data-href]").first().click();
+  await expect(pane).toContainText("swell");
+});
+
 let path; // of the package
 test("6. the report, printed, and the package", async () => {
   await page.goto(kase() + "/report");

@@ -48,6 +48,9 @@ var layouts = []string{time.RFC3339Nano, "2006-01-02 15:04:05.999999999Z07:00", 
 func Epochs() (all []Epoch) {
 	for _, unit := range []string{"days", "seconds", "milliseconds", "microseconds", "100 ns ticks", "nanoseconds"} {
 		for _, y := range years {
+			if unit == "nanoseconds" && y < 1904 {
+				continue // of which 64 bits hold less than three centuries
+			}
 			all = append(all, Epoch{Since: since(y), Unit: units[unit]})
 		}
 	}

@@ -28,7 +28,10 @@ var Maps = inOrder(builtin())
 
 // Add puts maps of the laboratory's own before those in use. It is called before anything
 // is read.
-func Add(own ...*Map) { Maps = inOrder(append(own, Maps...)) }
+func Add(own ...*Map) { Maps = With(own...) }
+
+// With gives the maps in use with others before them.
+func With(own ...*Map) []*Map { return inOrder(slices.Concat(own, Maps)) }
 
 func builtin() (maps []*Map) {
 	entries, err := files.ReadDir("maps")

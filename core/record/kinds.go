@@ -146,6 +146,17 @@ func Register(a About) {
 	slices.SortStableFunc(table, func(a, b About) int { return slices.Index(Groups, a.Group) - slices.Index(Groups, b.Group) })
 }
 
+// Likely is the kind of a record of which no more is known than whether it names somebody, or a place.
+func Likely(somebody, place bool) Kind {
+	switch {
+	case place:
+		return "fix"
+	case somebody:
+		return Message
+	}
+	return Jotting
+}
+
 // Kinds lists every kind in the order in which pages show them.
 func Kinds() []Kind { return kinds(func(About) bool { return true }) }
 

@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"strconv"
+	"time"
 
+	"crosswind/core/fieldmap"
 	"crosswind/core/salvage"
 	"crosswind/core/scope"
 	"crosswind/core/sqlitefile"
@@ -166,6 +168,44 @@ func (d *Door) recordsAt(ctx context.Context, caseID int64, a *store.Acquisition
 	}
 	return out, nil
 }
+
+// Try says what a field map would make of a database, as far as it may be seen.
+func (d *Door) Try(ctx context.Context, c *store.Case, a *store.Acquisition, path string, m *fieldmap.Map) (*recovery.Trial, error) {
+	q := recovery.Recoverer{Store: d.store, Vault: d.vault}
+	return q.Try(ctx, c, a, path, m)
+}
+
+// Columns learns what the columns of a table look like from all its live rows. What comes of it tells no value: a row
+// that may not be seen is counted only.
+func (d *Door) Columns(ctx context.Context, a *store.Acquisition, path, table, country string, from, to time.Time) (*fieldmap.Columns, []*sqlitefile.Table, error) {
+	q := recovery.Recoverer{Store: d.store, Vault: d.vault}
+	db, err := q.OpenDatabase(ctx, a.ID, path)
+	if err != nil {
+		return nil, nil, err
+	}
+	defer db.Close()
+	tables, err := db.Tables()
+	for _, t := range tables {
+		if t.Name != table || db.Adopted() {
+			continue
+		}
+		c := fieldmap.NewColumns(t, db.Encoding, country, from, to)
+		n := 0
+		for row, err := range db.Rows(t) {
+			if n++; n > learnedRows || ctx.Err() != nil {
+				break
+			}
+			if err == nil {
+				c.See(row.Values)
+			}
+		}
+		return c, tables, ctx.Err()
+	}
+	return nil, tables, err
+}
+
+// learnedRows is how many rows tell what columns look like.
+const learnedRows = 50_000
 
 // At finds the row whose cell lies at an offset of a part, nil if there is none.
 func (t *Table) At(part, offset string) *Row {

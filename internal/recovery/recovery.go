@@ -84,7 +84,7 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	t.Logf("each database is read three times: to hash it, for what is alive, and for what is not; files of contacts and calendars are read twice")
 	var changed store.Changes
 	for _, d := range p.all() {
-		if done[d.RealPath] && !names(d) { // the names are needed again
+		if done[d.RealPath] && !p.named(d) { // the names are needed again
 			t.Done(p.passes(d)*d.Size, 1)
 			continue
 		}
@@ -154,7 +154,7 @@ func (q *Recoverer) Reread(ctx context.Context, c *store.Case, a *store.Acquisit
 		}
 		for _, d := range p.all() {
 			wanted := slices.Contains(paths, d.RealPath)
-			if !wanted && !names(d) {
+			if !wanted && !p.named(d) {
 				continue
 			}
 			for r, err := range p.again(ctx, d) {
@@ -197,7 +197,7 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 		if db.File == nil {
 			return
 		}
-		for r, err := range p.records(ctx, p.vaultFile(d), db, db.FieldMap(fieldmap.Maps), res, func(error) {}, func(int64) {}) {
+		for r, err := range p.records(ctx, p.vaultFile(d), db, db.FieldMap(p.maps), res, func(error) {}, func(int64) {}) {
 			if err == nil {
 				r.Keep()
 			}
@@ -219,6 +219,9 @@ func (q *Recoverer) pass(ctx context.Context, c *store.Case, a *store.Acquisitio
 		return nil, err
 	}
 	p := &pass{Recoverer: q, c: c, a: a, recovery: rec.ID, full: rec.FullPass, gate: scope.AsOf(store.Scopes(auth), rec.Authority, rec.StartedAt), home: e.Home(), names: fieldmap.Names{}}
+	if p.maps, err = q.Store.MapsOf(ctx, c.ID); err != nil {
+		return nil, err
+	}
 	var label backup.Label
 	if err := json.Unmarshal(a.Facts, &label); err != nil {
 		return nil, fmt.Errorf("what acquisition %d says of its source: %w", a.Number, err)
@@ -232,9 +235,9 @@ func (q *Recoverer) pass(ctx context.Context, c *store.Case, a *store.Acquisitio
 // all lists the files that are read, in the order in which they are.
 func (p *pass) all() []*store.File { return slices.Concat(p.dbs, p.texts) }
 
-// names reports whether the names of people are read from a database.
-func names(d *store.File) bool {
-	m := fieldmap.For(d.RealPath)
+// named reports whether the names of people are read from a database.
+func (p *pass) named(d *store.File) bool {
+	m := fieldmap.Choose(p.maps, d.RealPath, nil)
 	return m != nil && slices.ContainsFunc(m.Readings, func(r fieldmap.Reading) bool { return r.Kind.Card() })
 }
 
@@ -276,6 +279,7 @@ type pass struct {
 	home     string // the exhibit's home country
 	made     time.Time
 	names    fieldmap.Names
+	maps     []*fieldmap.Map // by which databases are read
 }
 
 func (p *pass) logf(format string, args ...any) {
@@ -325,7 +329,7 @@ func (p *pass) find(ctx context.Context) error {
 		}
 	}
 	p.versions = reading.Versions(open)
-	slices.SortStableFunc(p.dbs, func(x, y *store.File) int { return reading.Order(fieldmap.Maps, x.RealPath, y.RealPath) })
+	slices.SortStableFunc(p.dbs, func(x, y *store.File) int { return reading.Order(p.maps, x.RealPath, y.RealPath) })
 	slices.SortStableFunc(p.texts, func(x, y *store.File) int { return strings.Compare(x.RealPath, y.RealPath) })
 	return nil
 }
@@ -348,7 +352,7 @@ func (p *pass) altered(ctx context.Context, d *store.File, told func(int64)) (wh
 // file reads one file from the vault, and keeps its records as they come.
 func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err error) {
 	res := &store.RecoveredDatabase{RecoveryID: p.recovery, Path: d.RealPath, ByOrigin: json.RawMessage("{}"), Withheld: json.RawMessage("{}")}
-	if m := fieldmap.For(d.RealPath); m != nil {
+	if m := fieldmap.Choose(p.maps, d.RealPath, nil); m != nil {
 		res.FieldMap = m.ID()
 	}
 	note := func(err error) {
@@ -388,7 +392,7 @@ func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err e
 	if db.File == nil {
 		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
 	}
-	m := db.FieldMap(fieldmap.Maps)
+	m := db.FieldMap(p.maps)
 	if m != nil {
 		res.FieldMap, res.MapSHA256 = m.ID(), m.SHA256
 		if err := p.Store.KeepFieldMap(ctx, m.SHA256, m.Source()); err != nil {

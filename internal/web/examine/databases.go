@@ -40,7 +40,14 @@ type databases struct {
 	Has    string
 	Part   string // which rows are listed: all, "live" or "below"
 	Answer *answer
+	May    bool   // a map of the examiner's own may be made for it
+	Make   string // address at which that is done
+	Maker  *maker
+	rows   string
 }
+
+// Rowwise is the address of the rows of the table for which a map is made.
+func (d *databases) Rowwise() string { return d.rows }
 
 // databaseLine is a database of the case.
 type databaseLine struct {
@@ -82,7 +89,7 @@ func (t *tableView) Width() int { return len(t.Columns) + 3 }
 func (t *tableView) Last() int { return t.From + len(t.Lines) - 1 }
 
 // databaseParams are the parameters of the view, which others do not keep.
-var databaseParams = []string{"db", "table", "rowhas", "by", "down", "rows", "row", "cell", "sql"}
+var databaseParams = []string{"db", "table", "rowhas", "by", "down", "rows", "row", "cell", "sql", "make"}
 
 func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error) {
 	q := p.Query
@@ -94,7 +101,7 @@ func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error)
 	base := "/case/" + p.Case.Reference
 	for _, x := range all {
 		name := fmt.Sprintf("%d:%s", x.AcquisitionID, x.Path)
-		l := databaseLine{x, p.Keep("db", name, "table", "", "rowhas", "", "by", "", "down", "", "rows", "", "row", "", "cell", "", "sql", ""),
+		l := databaseLine{x, p.Keep("db", name, "table", "", "rowhas", "", "by", "", "down", "", "rows", "", "row", "", "cell", "", "sql", "", "make", ""),
 			frame.Address(base+"/recover/pages", nil, "acq", fmt.Sprint(x.AcquisitionID), "path", x.Path), ""}
 		if x.Live+x.Below() > 0 && x.FieldMap != "" {
 			l.Records = frame.Address(base+"/examine", nil, "exhibit", x.ExhibitRef, "in", x.Path)
@@ -121,6 +128,17 @@ func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error)
 		d.Answer, err = a.ask(ctx, d.Rows, d.SQL)
 		return d, err
 	}
+	own, err := a.Store.OwnMaps(ctx, p.Case.ID)
+	if err != nil {
+		return nil, err
+	}
+	made, may := mapped(d.Chosen, own)
+	d.May, d.Make = may, p.Keep("make", "1", "cell", "")
+	if open != nil && q.Get("make") != "" && may {
+		d.rows = frame.Address(p.Path, nil, "view", "databases", "db", q.Get("db"), "table", open.Called(), "exhibit", q.Get("exhibit"))
+		d.Maker, err = a.makeMap(ctx, p, d, acq, open, made)
+		return d, err
+	}
 	if open != nil {
 		d.Table = d.list(p, open)
 		return d, a.chooseRow(ctx, p, d, open)
@@ -130,9 +148,10 @@ func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error)
 
 // open gives the table that the address names, or the first that has rows.
 func (d *databases) open(p *frame.Page) (open *evidence.Table) {
-	name, named := p.Query.Get("table"), p.Query.Has("table")
+	name := p.Query.Get("table")
+	named := name != ""
 	for _, t := range d.Rows.Tables {
-		if named && t.Called() == name || !named && open == nil && len(t.Rows) > 0 {
+		if named && cmp.Or(t.Called(), notTold) == name || !named && open == nil && len(t.Rows) > 0 {
 			open = t
 		}
 	}
@@ -140,23 +159,9 @@ func (d *databases) open(p *frame.Page) (open *evidence.Table) {
 		open = d.Rows.Tables[0]
 	}
 	for _, t := range d.Rows.Tables {
-		x := tableLink{Name: t.Called(), Live: t.Live, Below: t.Below, Open: t == open && d.SQL == ""}
-		x.Address = p.Keep("table", t.Called(), "rowhas", "", "by", "", "down", "", "row", "", "cell", "", "sql", "")
-		if t.Called() == "" {
-			x.Address = p.Keep("table", notTold, "rowhas", "", "by", "", "down", "", "row", "", "cell", "", "sql", "")
-			x.Name = notTold
-		}
+		x := tableLink{Name: cmp.Or(t.Called(), notTold), Live: t.Live, Below: t.Below, Open: t == open && d.SQL == ""}
+		x.Address = p.Keep("table", x.Name, "rowhas", "", "by", "", "down", "", "row", "", "cell", "", "sql", "", "make", "")
 		d.Tables = append(d.Tables, x)
-	}
-	if name == notTold {
-		for _, t := range d.Rows.Tables {
-			if t.Called() == "" {
-				open = t
-			}
-		}
-		for i := range d.Tables {
-			d.Tables[i].Open = d.Tables[i].Name == notTold && d.SQL == ""
-		}
 	}
 	return open
 }

@@ -35,6 +35,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/examine", access.SeeEvidence, p.page)
 	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
 	inCase.POST("/examine/mark-all", access.Mark, p.markAll)
+	inCase.POST("/examine/map", access.Recover, p.saveMap)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
 	inCase.GET("/people", access.SeeEvidence, func(c *gin.Context) error { return p.people(c, nil) })
 	inCase.POST("/people", access.Mark, p.rule)
@@ -108,7 +109,7 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	p.Content, p.Views = v, views(p, v.View)
-	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "databases.html", "words.html")
+	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "databases.html", "maker.html", "words.html")
 }
 
 // Wants reports whether a region of the page is asked for: a script that swaps some names them.

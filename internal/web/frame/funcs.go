@@ -129,7 +129,7 @@ var sentences = map[string]string{
 	"source.named": "named as a place of sources", "loss.stated": "loss stated", "route.chosen": "route chosen", "backup.asked_for": "asked to make a backup", "backup.made": "made a backup", "account.signed_in": "signed in to", "account.refused": "sign-in to the account refused", "handset.step": "step seen on the handset", "case.noted": "noted", "authority.document": "document attached", "known_files.received": "list of known files received",
 	"known_files.imported": "list of known files imported", "schedule.set": "schedule set", "schedule.ended": "schedule ended", "run.taken_up": "taken up again", "run.interrupted": "interrupted", "photograph.added": "photographed", "integrity.failed": "INTEGRITY FAILED", "recovery.queued": "recovery begun",
 	"image.content_read": "read: the files of its volumes are in the vault", "backup.content_read": "never encrypted: its content is in the vault", "rule.overridden": "done against a rule, for a reason", "record.read_again": "marked, and read anew", "exhibit.renamed": "renamed", "source.unnamed": "no place of sources any more",
-	"records.recovered": "records recovered", "record.marked": "marked", "record.unmarked": "mark taken away",
+	"records.recovered": "records recovered", "record.marked": "marked", "record.unmarked": "mark taken away", "map.saved": "field map saved",
 	"person.together": "handles brought together as one person's", "person.apart": "a handle taken from a contact's person", "person.undone": "a ruling on persons taken back",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
 	"manifest.downloaded": "manifest downloaded", "signin": "signed in", "signout": "signed out",

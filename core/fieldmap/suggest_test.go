@@ -1,0 +1,108 @@
+package fieldmap
+
+import (
+	"fmt"
+	"maps"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/core/record"
+	"crosswind/core/sqlitefile"
+)
+
+// What a map says that was written is what is read of it, whatever its names are.
+func TestWrite(t *testing.T) {
+	for _, odd := range []string{"plain", `quo"ted \ 'names'`, "line\nfeed, tab\t", "кость, 骨, \u202e\x7f", "= [table]\n[[reading]]"} {
+		part := func() *Part { return &Part{Column: odd} }
+		m := &Map{Name: odd + "x", Version: 3, Path: "/data/" + literalOf(odd), Tables: map[string][]string{odd: {odd, "b"}, "c": nil}, Readings: []Reading{{Table: odd, Kind: record.Message,
+			Time: &Part{Column: odd, Epoch: "milliseconds since 2001"}, Handle: &Part{Column: "b", JSON: "a.0"}, Conversation: part(), Text: part(),
+			Direction: &Part{Column: "d", Words: map[string]string{"0": "in", odd: "out"}},
+			Facts:     []Fact{{Name: odd + " fact", Part: Part{Column: "x, y", JSON: "note"}}, {Name: "When", Part: Part{Column: "z", Epoch: "seconds since 1970"}}}},
+			{Table: "c", Kind: "fix", Place: &Position{Latitude: part(), Longitude: &Part{Column: "lon"}}}}}
+		got, err := Parse("written", []byte(Write(m)))
+		if err != nil {
+			t.Errorf("%q: %v\n%s", odd, err, Write(m))
+			continue
+		}
+		if again := Write(got); again != Write(m) || !reflect.DeepEqual(got.Tables[odd], m.Tables[odd]) || got.Name != m.Name || got.Readings[0].Facts[0].Column != "x, y" || !maps.Equal(got.Readings[0].Direction.Words, m.Readings[0].Direction.Words) {
+			t.Errorf("%q is read as\n%s\nfrom\n%s", odd, again, Write(m))
+		}
+	}
+}
+
+func literalOf(s string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(s)
+}
+
+// Columns of a table that the program sqlite3 made are told for what they were filled as, whichever epoch they count
+// from; of numbers that are no times nothing is said.
+func TestSuggest(t *testing.T) {
+	from, to := time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2026, 12, 31, 0, 0, 0, 0, time.UTC)
+	for _, e := range Epochs() {
+		column := "strftime('%Y-%m-%d %H:%M:%S', 1735689600 + value*60000, 'unixepoch')"
+		if !e.text {
+			per, since := e.Unit.Seconds(), float64(1735689600-e.Since.Unix())
+			column = fmt.Sprintf("CAST((%f + value*60000) / %.9f AS INTEGER)", since, per)
+		}
+		db := filepath.Join(t.TempDir(), "t.db")
+		script := `CREATE TABLE word(id INTEGER PRIMARY KEY, when_ , who TEXT, mine INTEGER, said TEXT, size INTEGER, lat REAL, lon REAL, hash TEXT);
+INSERT INTO word SELECT value, ` + column + `, CASE value%3 WHEN 0 THEN 'maren@example.org' ELSE '+44 7700 90041'||(value%10) END, value%2, 'the tide is in at '||value, value*value, 38.5+value/1000.0, -24.25-value/1000.0, hex(value*7919) FROM generate_series(1,400);`
+		if out, err := exec.Command("sqlite3", db, script).CombinedOutput(); err != nil {
+			t.Fatalf("%v: %s", err, out)
+		}
+		b, err := os.ReadFile(db)
+		if err != nil {
+			t.Fatal(err)
+		}
+		f, err := sqlitefile.Open(strings.NewReader(string(b)), int64(len(b)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		table, err := f.Table("word")
+		if err != nil {
+			t.Fatal(err)
+		}
+		c := NewColumns(table, f.Encoding, "GB", from, to)
+		for row, err := range f.Rows(table) {
+			if err != nil {
+				t.Fatal(err)
+			}
+			c.See(row.Values)
+		}
+		got := map[string]string{}
+		for _, s := range c.Suggest() {
+			got[s.Column] = strings.TrimSpace(string(s.Meaning) + " " + s.Epoch)
+			if s.Reason == "" {
+				t.Errorf("%s: no reason is given for %s", e.Name(), s.Column)
+			}
+		}
+		want := map[string]string{"when_": "time " + e.Name(), "who": "handle", "mine": "direction", "said": "text", "lat": "latitude", "lon": "longitude"}
+		if !maps.Equal(got, want) {
+			t.Errorf("%s: %v, want %v", e.Name(), got, want)
+		}
+	}
+}
+
+func ExampleWrite() {
+	m := &Map{Name: "tide", Version: 1, Path: "/data/tide/tide.db", Tables: map[string][]string{"line": {"at", "said"}},
+		Readings: []Reading{{Table: "line", Kind: record.Jotting, Time: &Part{Column: "at", Epoch: "seconds since 1970"}, Text: &Part{Column: "said"}}}}
+	fmt.Print(Write(m))
+	// Output:
+	// name = "tide"
+	// version = 1
+	// path = "/data/tide/tide.db"
+	//
+	// [tables]
+	// "line" = ["at", "said"]
+	//
+	// [[reading]]
+	// table = "line"
+	// kind = "note"
+	// time = { column = "at", epoch = "seconds since 1970" }
+	// text = { column = "said" }
+}

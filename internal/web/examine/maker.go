@@ -1,0 +1,278 @@
+package examine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"path"
+	"slices"
+	"strings"
+	"time"
+	"unicode"
+
+	"crosswind/core/fieldmap"
+	"crosswind/core/record"
+	"crosswind/core/sqlitefile"
+	"crosswind/internal/evidence"
+	"crosswind/internal/recovery"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+// maker makes a field map by pointing at the columns of a table.
+type maker struct {
+	Table    string
+	Columns  []madeColumn
+	Kind     record.Kind
+	Kinds    []record.Kind
+	Meanings []meaning
+	Epochs   []string
+	Map      *fieldmap.Map // nil until it is asked for
+	Source   string
+	Fault    string
+	Trial    *recovery.Trial
+}
+
+// madeColumn is a column, what it seems to be and what it is said to be.
+type madeColumn struct {
+	N          int
+	Name, Type string
+	Seems      string // why it seems to be what was suggested
+	Means      string
+	Epoch      string
+	Out        string // the value of what was sent, of a direction
+	JSON       string
+}
+
+type meaning struct{ Value, Words string }
+
+// meanings are what a column can be said to be.
+var meanings = []meaning{{"", "—"}, {"time", "its time"}, {"handle", "the other side"}, {"direction", "in or out"}, {"text", "its text"}, {"conversation", "its conversation"},
+	{"latitude", "latitude"}, {"longitude", "longitude"}, {"fact", "a further fact"}}
+
+// mapped says whether a map of the examiner's own may read the database: no built-in one does.
+func mapped(l *databaseLine, own []store.OwnMap) (made *store.OwnMap, may bool) {
+	for i := range own {
+		if own[i].Path == l.Path {
+			return &own[i], true
+		}
+	}
+	return nil, fieldmap.For(l.Path) == nil && (l.FieldMap == "" || fieldmap.ByID(l.FieldMap) == nil)
+}
+
+// make readies the page on which a map is made, and tries it if it is asked for.
+func (a pages) makeMap(ctx context.Context, p *frame.Page, d *databases, acq *store.Acquisition, t *evidence.Table, made *store.OwnMap) (*maker, error) {
+	if t.Table == nil {
+		return nil, nil
+	}
+	from, to, err := a.span(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	e, err := a.Store.ExhibitByID(ctx, acq.ExhibitID)
+	if err != nil {
+		return nil, err
+	}
+	looks, tables, err := a.Evidence.Columns(ctx, acq, d.Chosen.Path, t.Called(), e.Home(), from, to)
+	if err != nil {
+		return nil, err
+	}
+	m := &maker{Table: t.Called(), Meanings: meanings, Kinds: record.Kinds()}
+	for _, x := range fieldmap.Epochs() {
+		m.Epochs = append(m.Epochs, x.Name())
+	}
+	m.columns(p, t, looks)
+	if !p.Query.Has("as") {
+		return m, nil
+	}
+	m.Map = m.written(d.Chosen.Path, t, made)
+	m.Source = fieldmap.Write(m.Map)
+	if m.Map, err = checkedMap(d.Chosen.Path, m.Source, tables); err != nil {
+		m.Fault, m.Map = strings.TrimPrefix(err.Error(), "fieldmap: "), nil
+		return m, nil
+	}
+	m.Trial, err = a.Evidence.Try(ctx, p.Case, acq, d.Chosen.Path, m.Map)
+	return m, err
+}
+
+// columns readies the columns: what the address says of them, or else what they seem to be.
+func (m *maker) columns(p *frame.Page, t *evidence.Table, looks *fieldmap.Columns) {
+	seems := map[string]fieldmap.Suggestion{}
+	times, directions := 0, 0
+	if looks != nil {
+		for _, s := range looks.Suggest() {
+			seems[s.Column] = s
+		}
+	}
+	asked := p.Query.Has("as")
+	has := map[string]bool{}
+	for i, c := range t.Columns {
+		x := madeColumn{N: i, Name: c.Name, Type: c.Type}
+		s, there := seems[c.Name]
+		if there {
+			x.Seems, x.Epoch = s.Reason, s.Epoch
+			x.Means = string(s.Meaning)
+			switch s.Meaning {
+			case fieldmap.MeansTime:
+				if times++; times > 1 { // one time is on the timeline
+					x.Means = "fact"
+				}
+			case fieldmap.MeansDirection:
+				if directions++; directions > 1 || !strings.ContainsFunc(c.Name, unicode.IsLetter) {
+					x.Means = ""
+				}
+				x.Out = "1"
+			}
+		}
+		if asked {
+			n := fmt.Sprint(i)
+			x.Means, x.Epoch, x.Out, x.JSON = p.Query.Get("m"+n), p.Query.Get("e"+n), strings.TrimSpace(p.Query.Get("w"+n)), strings.TrimSpace(p.Query.Get("j"+n))
+		}
+		has[x.Means] = true
+		m.Columns = append(m.Columns, x)
+	}
+	if !asked && !has["handle"] { // nobody's message has no direction
+		for i := range m.Columns {
+			if m.Columns[i].Means == "direction" {
+				m.Columns[i].Means = ""
+			}
+		}
+	}
+	if m.Kind = record.Kind(p.Query.Get("as")); !asked {
+		m.Kind = record.Likely(has["handle"], has["latitude"] && has["longitude"])
+	}
+}
+
+// written is the map as it is pointed at, with what an earlier one of the same database reads of other tables.
+func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) *fieldmap.Map {
+	out := &fieldmap.Map{Name: mapName(at), Version: 1, Path: literal(at), Tables: map[string][]string{}}
+	if made != nil {
+		if old, err := fieldmap.Parse(at, []byte(made.Source)); err == nil {
+			out.Version, out.Tables = old.Version+1, old.Tables
+			for _, rd := range old.Readings {
+				if rd.Table != t.Called() {
+					out.Readings = append(out.Readings, rd)
+				}
+			}
+		}
+	}
+	out.Tables[t.Called()] = nil
+	rd := fieldmap.Reading{Table: t.Called(), Kind: m.Kind}
+	for _, c := range m.Columns {
+		out.Tables[t.Called()] = append(out.Tables[t.Called()], c.Name)
+		part := &fieldmap.Part{Column: c.Name, JSON: c.JSON}
+		switch c.Means {
+		case "time":
+			part.Epoch, rd.Time = c.Epoch, part
+		case "handle":
+			rd.Handle = part
+		case "direction":
+			part.Words = map[string]string{"0": "in", "1": "out"}
+			if c.Out == "0" {
+				part.Words = map[string]string{"0": "out", "1": "in"}
+			} else if c.Out != "1" {
+				part.Words = map[string]string{c.Out: "out"}
+			}
+			rd.Direction = part
+		case "text":
+			rd.Text = part
+		case "conversation":
+			rd.Conversation = part
+		case "latitude", "longitude":
+			if rd.Place == nil {
+				rd.Place = &fieldmap.Position{}
+			}
+			if c.Means == "latitude" {
+				rd.Place.Latitude = part
+			} else {
+				rd.Place.Longitude = part
+			}
+		case "fact":
+			part.Epoch = c.Epoch
+			rd.Facts = append(rd.Facts, fieldmap.Fact{Name: c.Name, Part: *part})
+		}
+	}
+	if p := rd.Place; p != nil && (p.Latitude == nil || p.Longitude == nil) {
+		rd.Place = nil
+		m.Fault = "A place needs a latitude and a longitude."
+	}
+	out.Readings = append(out.Readings, rd)
+	return out
+}
+
+// mapName is a name for the map of a database.
+func mapName(at string) string {
+	name := strings.TrimSuffix(path.Base(at), path.Ext(at))
+	name = strings.Map(func(r rune) rune {
+		if unicode.IsLetter(r) || unicode.IsDigit(r) || r == '-' || r == '_' {
+			return r
+		}
+		return '-'
+	}, name)
+	return cmp.Or(name, "own")
+}
+
+// literal is the pattern that only a path itself matches.
+func literal(at string) string {
+	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(at)
+}
+
+// checkedMap reads a map's file, and holds it against the database that it is for.
+func checkedMap(at, source string, tables []*sqlitefile.Table) (*fieldmap.Map, error) {
+	m, err := fieldmap.Parse(path.Base(at)+" map", []byte(source))
+	if err != nil {
+		return nil, err
+	}
+	if ok, _ := path.Match(m.Path, at); !ok {
+		return nil, fmt.Errorf("its path %q is not of %s", m.Path, at)
+	}
+	return m, m.Check(tables)
+}
+
+// saveMap keeps a map that was made.
+func (a pages) saveMap(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	all, err := a.Store.Databases(ctx, cs.ID, 0)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(d store.DatabaseOf) bool {
+		return fmt.Sprintf("%d:%s", d.AcquisitionID, d.Path) == c.PostForm("db")
+	})
+	if i < 0 {
+		return fmt.Errorf("database %q: %w", c.PostForm("db"), store.ErrNotFound)
+	}
+	own, err := a.Store.OwnMaps(ctx, cs.ID)
+	if err != nil {
+		return err
+	}
+	if _, may := mapped(&databaseLine{DatabaseOf: all[i]}, own); !may {
+		return frame.Bad("the built-in field map %s reads %s", all[i].FieldMap, all[i].Path)
+	}
+	acq, err := a.Store.AcquisitionByID(ctx, all[i].AcquisitionID)
+	if err != nil {
+		return err
+	}
+	_, tables, err := a.Evidence.Columns(ctx, acq, all[i].Path, "", "", time.Time{}, time.Time{})
+	if err != nil {
+		return err
+	}
+	m, err := checkedMap(all[i].Path, c.PostForm("source"), tables)
+	var wrong *fieldmap.MapError
+	if errors.As(err, &wrong) {
+		return frame.Bad("the field map is not saved: %v", wrong)
+	}
+	if err != nil {
+		return err
+	}
+	if err := a.Store.SaveOwnMap(ctx, cs, all[i].Path, m, frame.By(c)); err != nil {
+		return err
+	}
+	a.Notice(c, "The field map %s is saved. The next pass over %s acquisition %d reads %s by it.", m.ID(), all[i].ExhibitRef, all[i].AcqNo, all[i].Path)
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/recover?exhibit="+all[i].ExhibitRef)
+	return nil
+}
