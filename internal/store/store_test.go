@@ -543,7 +543,7 @@ ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accu
 		}
 	}
 	// A version whose records had one origin.
-	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP TABLE own_map; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
 UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':' || v::text, ',' ORDER BY k = 'origin') || '}' FROM (
   SELECT CASE k WHEN 'origins' THEN 'origin' ELSE k END AS k, CASE k WHEN 'origins' THEN v->0 ELSE v END AS v FROM json_each(body::json) x(k, v)) y)`); err != nil {
 		t.Fatal(err)
