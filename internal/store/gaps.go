@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crosswind/core/gap"
+	"crosswind/core/record"
 )
 
 // Gaps is what the numbers of a table's rows say, as the last full pass over an acquisition read it.
@@ -71,4 +72,18 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 		}
 	}
 	return out, nil
+}
+
+// Hours lists in which hours an exhibit recorded how much of what happens of itself: not what was planned, or is known of
+// people. Records are those that scope admits; their times are as the exhibit's own clock had them.
+func (s *Store) Hours(ctx context.Context, caseID, exhibit int64, from, to time.Time) (out []gap.Hour, err error) {
+	var kinds []string
+	for _, k := range record.Kinds() {
+		if g := k.About().Group; g != record.Plans && g != record.People {
+			kinds = append(kinds, string(k))
+		}
+	}
+	err = s.list(ctx, &out, "listing the hours of an exhibit", `SELECT at, sum(n)::bigint AS n FROM record_hour WHERE case_id = $1 AND exhibit_id = $2 AND at >= $3 AND at < $4 AND kind = ANY($5)
+GROUP BY at ORDER BY at`, caseID, exhibit, from, to, Array[string](kinds).param())
+	return out, err
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crosswind/core/gap"
+	"crosswind/core/timeline"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 )
@@ -21,8 +22,10 @@ const (
 
 // gaps is the view of what is missing.
 type gaps struct {
-	Tables []gapTable
-	Whole  int // tables without a gap
+	Silences []quiet
+	Quieter  int // silences that are not listed
+	Tables   []gapTable
+	Whole    int // tables without a gap
 }
 
 type gapTable struct {
@@ -32,6 +35,55 @@ type gapTable struct {
 	Runs  []gapRun
 	More  int
 	In    int64 // missing numbers of runs that touch what the chart shows
+}
+
+// quiet is a run of hours in which an exhibit recorded nothing, against its habit.
+type quiet struct {
+	gap.Silence
+	Exhibit string
+	In      bool   // it touches what the chart shows
+	Look    string // address at which the chart shows it
+}
+
+const shownSilences = 6
+
+// silences finds when exhibits recorded nothing, against the habit.
+func (a pages) silences(ctx context.Context, p *frame.Page, v *content, g *gaps) error {
+	for _, e := range p.Exhibits {
+		if id := p.ExhibitID(); id != 0 && id != e.ID {
+			continue
+		}
+		months, err := a.Store.Months(ctx, store.Filter{CaseID: p.Case.ID, Exhibit: e.ID})
+		if err != nil {
+			return err
+		}
+		from, to, _, _ := timeline.Where(months)
+		hours, err := a.Store.Hours(ctx, p.Case.ID, e.ID, from, to)
+		if err != nil {
+			return err
+		}
+		off := of(v.clocks, e.ID).Off
+		for _, s := range gap.Silences(hours, p.Zone) {
+			s.From, s.To = s.From.Add(-off), s.To.Add(-off)
+			x := quiet{Silence: s, Exhibit: e.Reference, In: s.From.Before(v.Filter.To) && s.To.After(v.Filter.From)}
+			margin := s.To.Sub(s.From) / 3
+			x.Look = p.Keep("from", s.From.Add(-margin).UTC().Format(time.RFC3339), "to", s.To.Add(margin).UTC().Format(time.RFC3339), "exhibit", e.Reference, "after", "", "o", "")
+			g.Silences = append(g.Silences, x)
+		}
+	}
+	slices.SortStableFunc(g.Silences, func(a, b quiet) int {
+		if a.In != b.In {
+			if a.In {
+				return -1
+			}
+			return 1
+		}
+		return cmp.Compare(b.Usual, a.Usual)
+	})
+	if g.Quieter = len(g.Silences) - shownSilences; g.Quieter > 0 {
+		g.Silences = g.Silences[:shownSilences]
+	}
+	return nil
 }
 
 // gapRun is a run of missing numbers, with the times of the rows on either side.
@@ -51,6 +103,9 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 		return nil, err
 	}
 	g := &gaps{}
+	if err := a.silences(ctx, p, v, g); err != nil {
+		return nil, err
+	}
 	for _, x := range all {
 		if x.Missing == 0 {
 			g.Whole++
