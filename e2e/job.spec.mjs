@@ -348,6 +348,11 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
     await page.getByRole("button", { name: "Mark", exact: true }).click();
     await expect(page.getByRole("button", { name: "Unmark" })).toBeVisible();
   }
+  await page.keyboard.press("n");
+  await page.getByLabel("Working note of this record").fill("ask about the brass\nbefore Friday");
+  await page.getByRole("button", { name: "Keep" }).click();
+  await expect(page.getByLabel("Working note of this record")).toHaveValue("ask about the brass\nbefore Friday");
+  await expect(page.locator('tr[aria-selected="true"] [title="there is a working note"]')).toBeVisible();
   await page.goto(kase() + "/examine?marked=1");
   await expect(page.locator("tr[data-href]")).toHaveCount(5);
 });
@@ -639,6 +644,7 @@ test("7. the package verifies elsewhere, and every fault is named", async () => 
   expect(good.stdout.toString()).toContain("holds: case SAL-26-014");
   expect(good.status).toBe(0);
   const dir = path.replace(/\.zip$/, "");
+  expect(execFileSync("unzip", ["-p", path], { maxBuffer: 1 << 30 }).includes("before Friday")).toBe(false); // a working note stays here
   execFileSync("unzip", ["-q", path, "-d", join(dir, "..")]);
   expect(verify(dir).status).toBe(0);
   expect(execFileSync("sha256sum", ["-c", "--strict", "manifest-sha256.txt"], { cwd: dir }).toString()).not.toContain("FAILED");

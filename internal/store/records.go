@@ -52,6 +52,7 @@ type Record struct {
 	MarkReason    *string    `db:"mark_reason"`
 	MarkBy        *string    `db:"mark_by"`
 	MarkAt        *time.Time `db:"mark_at"`
+	Noted         bool       // there is a working note of it
 }
 
 // Whole gives the record with its origin.
@@ -215,6 +216,7 @@ func quoted(w string, begins bool) string {
 const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id LEFT JOIN mark m ON m.record_id = r.id
   LEFT JOIN record_whole w ON w.record_id = r.id WHERE `
 const recordSelect = `SELECT r.*, coalesce(w.body, '') AS body, e.reference AS exhibit_ref, q.number AS acq_no, m.reason AS mark_reason, m.by AS mark_by, m.at AS mark_at,
+  EXISTS (SELECT FROM working_note n WHERE n.acquisition_id = r.acquisition_id AND n.uid = r.uid) AS noted,
   ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread AND r.thread <> '' ORDER BY 1) AS members` + recordFrom
 
 // After is where a page of records goes on: after this time and id.

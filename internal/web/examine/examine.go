@@ -34,6 +34,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/examine", access.SeeEvidence, p.page)
 	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
+	inCase.POST("/examine/note/:id", access.Mark, p.note)
 	inCase.POST("/examine/mark-all", access.Mark, p.markAll)
 	inCase.POST("/examine/map", access.Recover, p.saveMap)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
@@ -97,6 +98,7 @@ type chosen struct {
 	Shown  *time.Time     // when it was by its exhibit's own clock, if that is another time
 	Now    *store.Record  // the row as it is, of an earlier version
 	Others []store.Record // the same record in other acquisitions
+	Note   *store.WorkingNote
 }
 
 func (a pages) page(c *gin.Context) error {
@@ -373,6 +375,9 @@ func (a pages) choose(c *gin.Context, p *frame.Page, v *content, id string, draw
 	if k.Now, k.Others, err = a.Store.Present(ctx, r); err != nil {
 		return nil, err
 	}
+	if k.Note, err = a.Store.NoteOf(ctx, r); err != nil {
+		return nil, err
+	}
 	if err := a.named(ctx, k); err != nil {
 		return nil, err
 	}
@@ -441,6 +446,30 @@ func (a pages) mark(c *gin.Context) error {
 		err = a.Store.Mark(ctx, cs, r, reason, frame.By(c))
 	}
 	if err != nil {
+		return err
+	}
+	return back(c, cs, id)
+}
+
+// mostNoted bounds a working note, in bytes.
+const mostNoted = 20_000
+
+// note changes the working note of a record.
+func (a pages) note(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	id, err := frame.ID(c, "id")
+	if err != nil {
+		return err
+	}
+	r, err := a.Store.RecordByID(ctx, cs.ID, id)
+	if err != nil {
+		return err
+	}
+	body := strings.TrimSpace(strings.ReplaceAll(c.PostForm("note"), "\r\n", "\n"))
+	if len(body) > mostNoted {
+		return frame.Bad("the note has %d bytes, more than %d", len(body), mostNoted)
+	}
+	if err := a.Store.SaveNote(ctx, r, strings.ReplaceAll(c.PostForm("was"), "\r\n", "\n"), body, frame.By(c)); err != nil {
 		return err
 	}
 	return back(c, cs, id)

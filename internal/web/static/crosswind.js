@@ -151,6 +151,12 @@ document.addEventListener("keydown", (event) => {
     j: () => step(1),
     k: () => step(-1),
     m: () => document.getElementById("mark-reason")?.focus(),
+    n: () => {
+      const note = document.querySelector("details.working-note");
+      if (!note) return;
+      note.open = true;
+      note.querySelector("textarea").focus();
+    },
     o: () => document.querySelector("a[data-origin]")?.click(),
     "?": () => document.querySelector("dialog.help")?.showModal(),
   }[event.key];
