@@ -98,7 +98,6 @@ for (const [exhibit, name, row, code, app] of [
       await done("radios off");
     }
     await accessible(page);
-    if (exhibit === "A") await shot(page, "handset");
     await read.click();
     await expect(page.getByText(`${exhibit} acquisition 1`).first()).toBeVisible({ timeout: 180_000 });
     await page.goto(at(`/verify?exhibit=${exhibit}`));

@@ -18,6 +18,7 @@ type Silence struct {
 	From, To time.Time
 	Weeks    int     // other weeks in which the same hours lie within what was recorded: in none they were all silent
 	Usual    float64 // what was recorded in these hours of another week, on average
+	Expected float64 // how many such silences there would be by chance, if hours were silent apart from each other
 }
 
 // Hours is how long the silence is.
@@ -26,14 +27,16 @@ func (s Silence) Hours() int { return int(s.To.Sub(s.From) / time.Hour) }
 const (
 	leastWeeks = 8    // other weeks that are enough to speak of a habit
 	leastUsual = 10.0 // records that are usual in the hours
+	mostChance = 0.05 // of such silences in all that was recorded
 	maxSilent  = 14 * 24
 )
 
 // Silences finds the runs of hours, from the first hour in which anything was recorded to the last, in which nothing was,
-// against the habit: in no other week were the same hours, by the clock of zone, silent from the first to the last, and ten
-// records or more are usual in them. The hours are given in order, those without anything left out or with N 0. What was most usual comes first.
+// against the habit: in no other week were the same hours, by the clock of zone, silent from the first to the last, ten
+// records or more are usual in them, and by the share of weeks in which each of the hours is silent less than 0.05 such
+// silences would be expected anywhere in what was recorded (Bonferroni's correction). The hours are given in order, those without anything left out or with N 0. What was most usual comes first.
 //
-// Nothing is assumed of how records spread over the hours: weeks are counted (common practice; a rank test's idea).
+// Nothing is assumed of how records spread over an hour: weeks are counted (common practice).
 func Silences(hours []Hour, zone *time.Location) (out []Silence) {
 	n := map[int64]int64{}
 	first, last := int64(0), int64(-1)
@@ -43,6 +46,16 @@ func Silences(hours []Hour, zone *time.Location) (out []Silence) {
 				first, last = at, at
 			}
 			first, last = min(first, at), max(last, at)
+		}
+	}
+	var weeks, silences [7 * 24]float64
+	hour := func(at int64) int {
+		l := time.Unix(at*3600, 0).In(zone)
+		return int(l.Weekday())*24 + l.Hour()
+	}
+	for at := first; at <= last; at++ {
+		if weeks[hour(at)]++; n[at] == 0 {
+			silences[hour(at)]++
 		}
 	}
 	for at := first; at <= last; at++ {
@@ -70,7 +83,11 @@ func Silences(hours []Hour, zone *time.Location) (out []Silence) {
 		if silent || s.Weeks < leastWeeks {
 			continue
 		}
-		if s.Usual = float64(sum) / float64(s.Weeks); s.Usual >= leastUsual {
+		s.Expected = float64(last - first + 1)
+		for h := from; h < at; h++ {
+			s.Expected *= (silences[hour(h)] + 1) / (weeks[hour(h)] + 2) // Laplace's rule of succession
+		}
+		if s.Usual = float64(sum) / float64(s.Weeks); s.Usual >= leastUsual && s.Expected < mostChance {
 			out = append(out, s)
 		}
 	}

@@ -49,14 +49,14 @@ func TestSilences(t *testing.T) {
 
 func ExampleSilences() {
 	var hours []Hour
-	noon := time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
-	for day := range 70 {
-		if day != 40 { // nothing was recorded on that day
-			hours = append(hours, Hour{noon.AddDate(0, 0, day), 12})
+	begin := time.Date(2026, 3, 2, 0, 0, 0, 0, time.UTC)
+	for h := range 70 * 24 {
+		if at := begin.Add(time.Duration(h) * time.Hour); at.Hour() >= 8 && at.Hour() < 20 && at.YearDay() != 100 { // nothing was recorded on that day
+			hours = append(hours, Hour{at, 2})
 		}
 	}
 	for _, s := range Silences(hours, time.UTC) {
 		fmt.Printf("%s, %d hours, usually %.0f records, as in each of %d other weeks\n", s.From.Format("2 Jan 15:04"), s.Hours(), s.Usual, s.Weeks)
 	}
-	// Output: 10 Apr 13:00, 47 hours, usually 12 records, as in each of 9 other weeks
+	// Output: 9 Apr 20:00, 36 hours, usually 24 records, as in each of 9 other weeks
 }

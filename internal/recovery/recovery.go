@@ -148,6 +148,9 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 func (q *Recoverer) Reread(ctx context.Context, c *store.Case, a *store.Acquisition, rec *store.Recovery, paths []string) iter.Seq2[*record.Record, error] {
 	return func(yield func(*record.Record, error) bool) {
 		p, err := q.pass(ctx, c, a, rec)
+		if err == nil {
+			err = p.asRead(ctx)
+		}
 		if err != nil {
 			yield(nil, err)
 			return
@@ -167,6 +170,36 @@ func (q *Recoverer) Reread(ctx context.Context, c *store.Case, a *store.Acquisit
 			}
 		}
 	}
+}
+
+// asRead has databases read by the maps that the recovery read them by, whatever maps were saved since.
+func (p *pass) asRead(ctx context.Context) error {
+	gave, err := p.Store.RecoveredDatabases(ctx, p.recovery)
+	if err != nil {
+		return err
+	}
+	p.earlier = map[string]*fieldmap.Map{}
+	for _, d := range gave {
+		if d.MapSHA256 == "" {
+			continue
+		}
+		source, err := p.Store.FieldMap(ctx, d.MapSHA256)
+		if err != nil {
+			return err
+		}
+		if p.earlier[d.Path], err = fieldmap.Parse(d.FieldMap, []byte(source)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// mapOf is the map that a database is read by, nil if there is none.
+func (p *pass) mapOf(db *Database) *fieldmap.Map {
+	if m := p.earlier[db.Source.Path]; m != nil {
+		return m
+	}
+	return db.FieldMap(p.maps)
 }
 
 // again yields the records of a database as they are kept.
@@ -197,7 +230,7 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 		if db.File == nil {
 			return
 		}
-		for r, err := range p.records(ctx, p.vaultFile(d), db, db.FieldMap(p.maps), res, func(error) {}, func(int64) {}) {
+		for r, err := range p.records(ctx, p.vaultFile(d), db, p.mapOf(db), res, func(error) {}, func(int64) {}) {
 			if err == nil {
 				r.Keep()
 			}
@@ -279,7 +312,8 @@ type pass struct {
 	home     string // the exhibit's home country
 	made     time.Time
 	names    fieldmap.Names
-	maps     []*fieldmap.Map // by which databases are read
+	maps     []*fieldmap.Map          // by which databases are read
+	earlier  map[string]*fieldmap.Map // by the paths of databases, those that an earlier reading is repeated by
 }
 
 func (p *pass) logf(format string, args ...any) {
@@ -392,7 +426,7 @@ func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err e
 	if db.File == nil {
 		return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, none)
 	}
-	m := db.FieldMap(p.maps)
+	m := p.mapOf(db)
 	if m != nil {
 		res.FieldMap, res.MapSHA256 = m.ID(), m.SHA256
 		if err := p.Store.KeepFieldMap(ctx, m.SHA256, m.Source()); err != nil {

@@ -77,6 +77,7 @@ type Filter struct {
 	Marked   bool
 	Placed   bool   // that have a place
 	Attached bool   // to which files belong
+	Noted    bool   // of which there is a working note
 	App      string // that lie in a file whose path has this, in any case
 	Source   int    // of the acquisition with this number of its exhibit
 	Near     *Near  // and it is near this one
@@ -87,7 +88,7 @@ type Near struct{ Latitude, Longitude, Metres float64 }
 
 // narrow reports whether a filter asks what counts by the hour do not know.
 func (f *Filter) narrow() bool {
-	return f.Marked || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0
+	return f.Marked || f.Noted || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0
 }
 
 // where writes a filter as SQL over r and m.
@@ -177,6 +178,9 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	}
 	if f.Attached {
 		q += " AND r.attached"
+	}
+	if f.Noted {
+		q += " AND EXISTS (SELECT FROM working_note n WHERE n.acquisition_id = r.acquisition_id AND n.uid = r.uid)"
 	}
 	if f.App != "" {
 		add("strpos(lower(r.db), lower($)) > 0", f.App)

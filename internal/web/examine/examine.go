@@ -35,6 +35,8 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/examine", access.SeeEvidence, p.page)
 	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
 	inCase.POST("/examine/note/:id", access.Mark, p.note)
+	inCase.POST("/examine/saved", access.Mark, p.saveSearch)
+	inCase.POST("/examine/saved/:id/forget", access.Mark, p.forgetSearch)
 	inCase.POST("/examine/mark-all", access.Mark, p.markAll)
 	inCase.POST("/examine/map", access.Recover, p.saveMap)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)

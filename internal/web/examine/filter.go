@@ -55,6 +55,8 @@ func (a pages) readFilter(ctx context.Context, p *frame.Page, v *content) error 
 			f.State, said = value, strings.ToLower(stateWords(value))
 		case w == "is:marked":
 			f.Marked, said = true, "marked"
+		case w == "is:noted":
+			f.Noted, said = true, "with a working note"
 		case w == "has:place":
 			f.Placed, said = true, "with a place"
 		case w == "has:attachment":

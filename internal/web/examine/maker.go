@@ -261,6 +261,10 @@ func (a pages) saveMap(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	const mostMap = 1 << 20
+	if n := len(c.PostForm("source")); n > mostMap {
+		return frame.Bad("the field map has %d bytes, which none has", n)
+	}
 	m, err := checkedMap(all[i].Path, c.PostForm("source"), tables)
 	var wrong *fieldmap.MapError
 	if errors.As(err, &wrong) {

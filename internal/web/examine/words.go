@@ -2,11 +2,18 @@ package examine
 
 import (
 	"context"
+	"fmt"
+	"net/http"
+	"net/url"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"crosswind/core/record"
+	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
 )
 
 // mostWords bounds the lines of a list that is looked for at once.
@@ -17,6 +24,85 @@ type words struct {
 	List  string
 	Lines []wordLine
 	Cut   int // lines that were not looked for
+	Saved []savedSearch
+	Save  string   // the query that would be saved
+	Asks  []string // what is filtered now, in words
+}
+
+type savedSearch struct {
+	store.SavedSearch
+	Address string
+}
+
+// saves are the parameters of an address that a saved search keeps: what is filtered, and from when to when.
+var saves = []string{"q", "kind", "state", "marked", "person", "near", "in", "exhibit", "from", "to"}
+
+// saved lists the saved searches of the case, and says what can be saved now.
+func (a pages) saved(ctx context.Context, p *frame.Page, v *content, w *words) error {
+	all, err := a.Store.SavedSearches(ctx, p.Case.ID)
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		q, err := url.ParseQuery(s.Query)
+		if err != nil {
+			return fmt.Errorf("the saved search %s: %w", s.Name, err)
+		}
+		w.Saved = append(w.Saved, savedSearch{s, frame.Address(p.Path, q)})
+	}
+	now := url.Values{}
+	for _, name := range saves {
+		if s := p.Query.Get(name); s != "" {
+			now.Set(name, s)
+		}
+	}
+	w.Save = now.Encode()
+	for _, x := range v.Words {
+		w.Asks = append(w.Asks, x.Words)
+	}
+	if p.Exhibit != nil {
+		w.Asks = append(w.Asks, "of "+p.Exhibit.Reference)
+	}
+	if now.Has("from") || now.Has("to") {
+		w.Asks = append(w.Asks, frame.When(v.Filter.From, p.Zone)+" to "+frame.When(v.Filter.To, p.Zone))
+	}
+	return nil
+}
+
+// saveSearch keeps what a page filters under a name.
+func (a pages) saveSearch(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	name := strings.Join(strings.Fields(c.PostForm("name")), " ")
+	asked, err := url.ParseQuery(c.PostForm("query"))
+	if err != nil || name == "" || utf8.RuneCountInString(name) > 80 {
+		return frame.Bad("a saved search needs a name of up to 80 characters, and what it looks for")
+	}
+	q := url.Values{}
+	for _, s := range saves {
+		if asked.Get(s) != "" {
+			q.Set(s, asked.Get(s))
+		}
+	}
+	if err := a.Store.SaveSearch(c.Request.Context(), cs, name, q.Encode(), frame.By(c)); err != nil {
+		return err
+	}
+	a.Notice(c, "Saved: %s.", name)
+	c.Redirect(http.StatusSeeOther, frame.Address("/case/"+cs.Reference+"/examine", q, "view", "words"))
+	return nil
+}
+
+// forgetSearch takes a saved search away.
+func (a pages) forgetSearch(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	id, err := frame.ID(c, "id")
+	if err == nil {
+		err = a.Store.ForgetSearch(c.Request.Context(), cs, id)
+	}
+	if err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/examine?view=words")
+	return nil
 }
 
 type wordLine struct {
@@ -28,6 +114,9 @@ type wordLine struct {
 
 func (a pages) words(ctx context.Context, p *frame.Page, v *content) (*words, error) {
 	w := &words{List: p.Query.Get("list")}
+	if err := a.saved(ctx, p, v, w); err != nil {
+		return nil, err
+	}
 	var lines []string
 	for l := range strings.Lines(w.List) {
 		if l = strings.Join(strings.Fields(l), " "); l != "" && !slices.Contains(lines, l) {
