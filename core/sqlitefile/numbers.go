@@ -22,8 +22,10 @@ type link struct {
 	above, to   int64
 }
 
-// maxLinks bounds the children that are looked for.
-const maxLinks = 256
+const (
+	maxLinks = 256     // children that are looked for
+	maxHits  = 1 << 16 // numbers that the first page may have by them: of real pages they are few
+)
 
 // Add adds the next page, as [Sound] reads it; nil if it is no page of a tree.
 func (n *Numbering) Add(p *Page, cells []Cell) {
@@ -54,7 +56,9 @@ func (n *Numbering) First() (uint32, bool) {
 	for _, l := range n.links {
 		for i := range n.pages {
 			if p := &n.pages[i]; p.table && p.low > l.above && p.high <= l.to && i != l.from && l.child > i {
-				hits[l.child-i]++
+				if hits[l.child-i]++; len(hits) > maxHits {
+					return 0, false
+				}
 			}
 		}
 	}

@@ -30,6 +30,7 @@ type Table struct {
 	*sqlitefile.Table // nil of the rows whose table cannot be told
 	Rows              []*Row
 	Live, Below       int
+	name              string
 }
 
 // Row is a row, and the record that it became.
@@ -72,9 +73,6 @@ func (d *Door) Rows(ctx context.Context, caseID int64, a *store.Acquisition, pat
 	}
 	view := g.View(scope.Reading{Full: full, LiveOnly: a.LiveOnly}, nil)
 	out := &Rows{Why: view.Why()}
-	if !view.Whole() && !full {
-		return out, nil
-	}
 	latest, err := d.store.LatestRecovery(ctx, a.ID)
 	if err != nil {
 		return nil, err
@@ -95,11 +93,14 @@ func (d *Door) Rows(ctx context.Context, caseID int64, a *store.Acquisition, pat
 	byName := map[string]*Table{}
 	for _, t := range tables {
 		if t.Root != 1 { // the schema's own
-			byName[t.Name] = &Table{Table: t}
+			byName[t.Name] = &Table{Table: t, name: t.Name}
 			out.Tables = append(out.Tables, byName[t.Name])
 		}
 	}
-	held := 0
+	if !view.Whole() && !full {
+		return out, nil
+	}
+	held, n := 0, 0
 	for row, err := range db.Survey().Rows(salvage.Options{Live: true, Full: out.Full, Seen: func(int64) bool { return ctx.Err() == nil }}) {
 		if err != nil {
 			out.note(err)
@@ -113,19 +114,25 @@ func (d *Door) Rows(ctx context.Context, caseID int64, a *store.Acquisition, pat
 		for _, v := range row.Values {
 			held += 64 + len(v.Bytes())
 		}
-		if held > maxRowBytes || held/64 > 16*maxRows {
+		if n++; held > maxRowBytes || n > maxRows {
 			out.Cut = true
 			break
 		}
 		name := ""
 		if row.Table != nil {
 			name = row.Table.Name
+			if t := byName[name]; t == nil || len(t.Columns) < len(row.Values) {
+				name += " (dropped)"
+			}
 		}
 		t := byName[name]
-		if t == nil { // one that was dropped, or cannot be told
-			t = &Table{Table: row.Table}
-			byName[name] = t
-			out.Tables = append(out.Tables, t)
+		if t == nil || t.Table != nil && len(t.Columns) < len(row.Values) { // of several of the name that with most columns
+			if t == nil {
+				t = &Table{name: name}
+				byName[name] = t
+				out.Tables = append(out.Tables, t)
+			}
+			t.Table = row.Table
 		}
 		if row.Live {
 			t.Live++
@@ -217,10 +224,5 @@ func (t *Table) At(part, offset string) *Row {
 	return nil
 }
 
-// Called is the table's name, "" of rows whose table cannot be told.
-func (t *Table) Called() string {
-	if t.Table == nil {
-		return ""
-	}
-	return t.Name
-}
+// Called is the table's name, "" of rows whose table cannot be told; of one that is not in the schema any more it says so.
+func (t *Table) Called() string { return t.name }

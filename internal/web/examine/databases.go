@@ -133,8 +133,9 @@ func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error)
 		return nil, err
 	}
 	made, may := mapped(d.Chosen, own)
-	d.May, d.Make = may, p.Keep("make", "1", "cell", "")
-	if open != nil && q.Get("make") != "" && may {
+	d.May = may && open != nil && open.Table != nil && open.Called() == open.Name // one that is in the schema
+	d.Make = p.Keep("make", "1", "cell", "")
+	if q.Get("make") != "" && d.May {
 		d.rows = frame.Address(p.Path, nil, "view", "databases", "db", q.Get("db"), "table", open.Called(), "exhibit", q.Get("exhibit"))
 		d.Maker, err = a.makeMap(ctx, p, d, acq, open, made)
 		return d, err
@@ -388,7 +389,7 @@ func (a pages) chooseRow(ctx context.Context, p *frame.Page, d *databases, t *ev
 		return err
 	}
 	names, types := rowColumns(t)
-	for i, v := range row.Values {
+	for i, v := range row.Values[:min(len(row.Values), len(names))] {
 		o.Cells = append(o.Cells, openedCell(names[i], types[i], v, row.Lost[i], d.Rows.Encoding, from, to))
 	}
 	d.Cell = o

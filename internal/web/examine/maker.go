@@ -66,9 +66,6 @@ func mapped(l *databaseLine, own []store.OwnMap) (made *store.OwnMap, may bool) 
 
 // make readies the page on which a map is made, and tries it if it is asked for.
 func (a pages) makeMap(ctx context.Context, p *frame.Page, d *databases, acq *store.Acquisition, t *evidence.Table, made *store.OwnMap) (*maker, error) {
-	if t.Table == nil {
-		return nil, nil
-	}
 	from, to, err := a.span(ctx, p)
 	if err != nil {
 		return nil, err
@@ -198,7 +195,7 @@ func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) *field
 	}
 	if p := rd.Place; p != nil && (p.Latitude == nil || p.Longitude == nil) {
 		rd.Place = nil
-		m.Fault = "A place needs a latitude and a longitude."
+		m.Fault = "a place needs a latitude and a longitude"
 	}
 	out.Readings = append(out.Readings, rd)
 	return out
