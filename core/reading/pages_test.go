@@ -57,6 +57,9 @@ func TestPagesWithoutFirst(t *testing.T) {
 		if err != nil || db.File == nil || !db.Adopted() {
 			t.Fatalf("%s: %v, %q", c.name, err, notes)
 		}
+		if !strings.HasSuffix(db.From.Gone, "taken to be those of /z.db") {
+			t.Errorf("%s: its records say %q", c.name, db.From.Gone)
+		}
 		if m := strings.Join(notes, "\n"); !strings.Contains(m, "taken to be those of /z.db") || db.Unnumbered == c.long {
 			t.Errorf("%s: %s, unnumbered %t", c.name, m, db.Unnumbered)
 		}

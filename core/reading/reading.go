@@ -70,6 +70,7 @@ type Bytes interface {
 type Database struct {
 	*sqlitefile.File // nil if it cannot be read
 	Source           *fieldmap.Source
+	From             *File            // which says, too, by whose tables it is read if it is without its first page
 	like             *sqlitefile.File // whose schema it has, if its own is not there
 	open             []Bytes
 }
@@ -88,7 +89,7 @@ func (d *Database) Close() error {
 // databases of the same source, among which its schema is looked for. note is told what is wrong with the database; err
 // is of the files.
 func OpenDatabase(f *File, beside func(suffix string) *File, others []*File, note func(error)) (_ *Database, err error) {
-	db := &Database{}
+	db := &Database{From: f}
 	part := func(f *File) (*fieldmap.Source, error) {
 		b, err := f.Open()
 		if err != nil {
@@ -171,6 +172,7 @@ func (d *Database) adopt(others []*File, note func(error)) error {
 	}
 	note(fmt.Errorf("its first page is not there: its tables are taken to be those of %s, which %.0f%% of its pages of rows fit", cmp.Or(file.Path, file.Stored), 100*most))
 	d.like = best
+	d.From.Gone += "; its tables are taken to be those of " + cmp.Or(file.Path, file.Stored)
 	return d.Adopt(best)
 }
 

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
@@ -233,13 +234,21 @@ func Int(n int64) Value { return Value{Kind: 1, Int: n} }
 // Text makes a text.
 func Text(s string) Value { return Value{Kind: 3, Bytes: []byte(s)} }
 
+// Real writes a real number, without an exponent unless it is very large or very small.
+func Real(x float64) string {
+	if a := math.Abs(x); a != 0 && a < 1e-4 || a >= 1e15 {
+		return strconv.FormatFloat(x, 'g', -1, 64)
+	}
+	return strconv.FormatFloat(x, 'f', -1, 64)
+}
+
 // String writes a value.
 func (v Value) String() string {
 	switch v.Kind {
 	case 1:
 		return strconv.FormatInt(v.Int, 10)
 	case 2:
-		return strconv.FormatFloat(v.Float, 'g', -1, 64)
+		return Real(v.Float)
 	case 3:
 		return strings.ToValidUTF8(string(v.Bytes), "�")
 	case 4:

@@ -230,7 +230,7 @@ func (p *pass) again(ctx context.Context, d *store.File) iter.Seq2[*record.Recor
 		if db.File == nil {
 			return
 		}
-		for r, err := range p.records(ctx, p.vaultFile(d), db, p.mapOf(db), res, func(error) {}, func(int64) {}) {
+		for r, err := range p.records(ctx, db.From, db, p.mapOf(db), res, func(error) {}, func(int64) {}) {
 			if err == nil {
 				r.Keep()
 			}
@@ -433,7 +433,7 @@ func (p *pass) file(ctx context.Context, d *store.File) (ch store.Changes, err e
 			return ch, err
 		}
 	}
-	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, p.vaultFile(d), db, m, res, note, told))
+	return p.Store.SaveDatabase(ctx, p.c, p.t.Run, p.a, res, p.records(ctx, db.From, db, m, res, note, told))
 }
 
 // sha256 finds the SHA-256 of a file of the acquisition by its path on the handset.

@@ -310,7 +310,7 @@ func plainValue(v sqlitefile.Value, enc sqlitefile.Encoding) string {
 	case sqlitefile.Integer:
 		return strconv.FormatInt(v.Int(), 10)
 	case sqlitefile.Real:
-		return strconv.FormatFloat(v.Float(), 'g', -1, 64)
+		return query.Real(v.Float())
 	case sqlitefile.Text:
 		return v.String(enc)
 	}
