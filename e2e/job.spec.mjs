@@ -513,11 +513,36 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await page.keyboard.press("Enter");
   await expect(page).toHaveURL(/q=kind/);
   await expect(page.locator("tr[data-href]").first()).toContainText("Maren O.");
+  const asked = page.url();
   const texts = await page.locator("tr[data-href]").allInnerTexts();
   expect(texts.length).toBeGreaterThan(0);
   expect(texts.every((t) => t.includes("Recovered"))).toBe(true);
+  // By keys alone a range is picked, and let go or marked with one reason.
+  await page.goto(kase() + "/examine?exhibit=014-A&q=kind:call+state:recovered");
+  for (const key of ["j", "x", "j", "j", "X"]) {
+    await page.keyboard.press(key);
+    if (key === "j") await expect(page.locator('tr[aria-selected="true"]')).toHaveCount(1);
+  }
+  await expect(page.locator("tr[data-picked]")).toHaveCount(3);
+  await expect(page.locator("form.picked")).toContainText("3 picked records");
+  await page.keyboard.press("x");
+  await expect(page.locator("tr[data-picked]")).toHaveCount(2);
+  await accessible(page);
+  await page.getByRole("button", { name: "Let go" }).click();
+  await expect(page.locator("form.picked")).toBeHidden();
+  await page
+    .locator("tr[data-id]")
+    .nth(0)
+    .click({ modifiers: ["Control"], position: { x: 300, y: 8 } });
+  await page.keyboard.press("m");
+  await page.keyboard.type("A call that was deleted");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("status").first()).toContainText("One record is marked: A call that was deleted");
+  await expect(page.locator('tr[data-id]:first-child [title="marked: A call that was deleted"]')).toBeVisible();
+  await page.locator("tr[data-id]").nth(0).click();
+  await page.getByRole("button", { name: "Unmark" }).click();
+  await page.goto(asked);
   // It can be saved under a name, found again by keys, and taken away.
-  const asked = page.url();
   await page.locator("body").press("s");
   await page.getByLabel(/^Save what is filtered now/).fill("Maren's <b>lost</b> calls");
   await page.getByRole("button", { name: "Save", exact: true }).click();

@@ -29,8 +29,22 @@ func TestWrite(t *testing.T) {
 			t.Errorf("%q: %v\n%s", odd, err, Write(m))
 			continue
 		}
+		if !Writes(got) {
+			t.Errorf("%q is said not to be written whole", odd)
+		}
 		if again := Write(got); again != Write(m) || !reflect.DeepEqual(got.Tables[odd], m.Tables[odd]) || got.Name != m.Name || got.Readings[0].Facts[0].Column != "x, y" || !maps.Equal(got.Readings[0].Direction.Words, m.Readings[0].Direction.Words) {
 			t.Errorf("%q is read as\n%s\nfrom\n%s", odd, again, Write(m))
+		}
+	}
+}
+
+// Of what was written by hand all is kept, or it is said that it would not be.
+func TestWritesByHand(t *testing.T) {
+	for _, m := range Maps {
+		again, err := Parse(m.Name, []byte(Write(m)))
+		same := err == nil && len(again.Lookups) == len(m.Lookups) && len(again.Backups) == len(m.Backups) && reflect.DeepEqual(again.Readings, m.Readings)
+		if Writes(m) != (same && reflect.DeepEqual(again.Tables, m.Tables)) {
+			t.Errorf("%s: written whole %t, which is said to be %t", m.ID(), same, Writes(m))
 		}
 	}
 }

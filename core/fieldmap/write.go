@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"reflect"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,6 +41,17 @@ func Write(m *Map) string {
 		}
 	}
 	return b.String()
+}
+
+// Writes reports whether [Write] keeps all that m says, but for comments.
+func Writes(m *Map) bool {
+	again, err := Parse(m.file, []byte(Write(m)))
+	if err != nil {
+		return false
+	}
+	a, b := *m, *again
+	a.source, a.SHA256, b.source, b.SHA256 = "", "", "", ""
+	return reflect.DeepEqual(a, b)
 }
 
 // written is a part as it stands in one line of a map's file.

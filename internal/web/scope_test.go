@@ -483,18 +483,16 @@ func (w *scene) pages() map[string][]string {
 			}
 			at := fmt.Sprintf("?acq=%d&path=%s", w.acq.ID, url.QueryEscape(p))
 			out["/case/:case/recover/pages/cells"] = append(out["/case/:case/recover/pages/cells"], c+"/recover/pages/cells"+at)
-			db := fmt.Sprintf("%s/examine?view=databases&db=%d:%s&table=", c, w.acq.ID, url.QueryEscape(p))
-			for _, t := range append(m.Tables, "(not told)") {
-				list := db + url.QueryEscape(t)
-				out["/case/:case/examine"] = append(out["/case/:case/examine"], list)
-				if p != "/data/talk/talk.db" {
-					continue
-				}
-				code, b := w.get(list)
-				w.got[list] = answer{code, b}
-				for i, cell := range regexp.MustCompile(`cell=\d\.\d+`).FindAll(b, -1) {
-					if i%9 == 0 {
-						out["/case/:case/examine"] = append(out["/case/:case/examine"], list+"&"+string(cell))
+			if p == "/data/talk/talk.db" { // of others the rows are looked at, from which the pages are made
+				for _, t := range append(m.Tables, "(not told)") {
+					list := fmt.Sprintf("%s/examine?view=databases&db=%d:%s&table=%s", c, w.acq.ID, url.QueryEscape(p), url.QueryEscape(t))
+					code, b := w.get(list)
+					w.got[list] = answer{code, b}
+					out["/case/:case/examine"] = append(out["/case/:case/examine"], list)
+					for i, cell := range regexp.MustCompile(`cell=\d\.\d+`).FindAll(b, -1) {
+						if i%9 == 0 {
+							out["/case/:case/examine"] = append(out["/case/:case/examine"], list+"&"+string(cell))
+						}
 					}
 				}
 			}
@@ -558,6 +556,27 @@ func (w *scene) look(when string, marks ...string) {
 			if bytes.HasPrefix(b, []byte("PK")) {
 				w.unpack(when, b, marks)
 			}
+		}
+	}
+	if r, err := w.s.LatestRecovery(context.Background(), w.acq.ID); err == nil {
+		paths, err := w.s.PageMaps(context.Background(), r.ID)
+		if err != nil {
+			w.t.Fatal(err)
+		}
+		for _, p := range paths {
+			rows, err := w.app.Evidence.Rows(context.Background(), w.cs.ID, w.acq, p)
+			if err != nil {
+				w.t.Fatal(err)
+			}
+			var b bytes.Buffer
+			for _, t := range rows.Tables {
+				for _, row := range t.Rows {
+					for _, v := range row.Values {
+						b.WriteString(v.String(rows.Encoding) + " ")
+					}
+				}
+			}
+			w.search(when+": the rows of "+p, b.Bytes(), marks)
 		}
 	}
 	for _, q := range []string{"SELECT coalesce(string_agg(line, ' '), '') FROM run_log", "SELECT coalesce(string_agg(convert_from(line, 'UTF8'), ' '), '') FROM ledger", "SELECT coalesce(string_agg(r::text, ' '), '') FROM record r", "SELECT coalesce(string_agg(r::text, ' '), '') FROM record_whole r",

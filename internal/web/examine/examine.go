@@ -34,6 +34,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/examine", access.SeeEvidence, p.page)
 	inCase.POST("/examine/mark/:id", access.Mark, p.mark)
+	inCase.POST("/examine/mark-picked", access.Mark, p.markPicked)
 	inCase.POST("/examine/note/:id", access.Mark, p.note)
 	inCase.POST("/examine/saved", access.Mark, p.saveSearch)
 	inCase.POST("/examine/saved/:id/forget", access.Mark, p.forgetSearch)
@@ -479,6 +480,48 @@ func (a pages) note(c *gin.Context) error {
 
 // mostMarked bounds the records that are marked at once.
 const mostMarked = 500
+
+// markPicked marks the records that were picked, with one reason. Those that are marked keep theirs.
+func (a pages) markPicked(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	ids := strings.Fields(c.PostForm("ids"))
+	reason := strings.TrimSpace(c.PostForm("reason"))
+	if reason == "" || len(ids) == 0 || len(ids) > mostMarked {
+		return frame.Bad("from 1 to %d records are marked at once, and a mark needs its reason: the report gives it", mostMarked)
+	}
+	n := 0
+	for _, s := range ids {
+		id, err := strconv.ParseInt(s, 10, 64)
+		if err != nil {
+			return frame.Bad("%q is not a record's number", s)
+		}
+		r, err := a.Store.RecordByID(ctx, cs.ID, id)
+		if err != nil {
+			return err
+		}
+		if r.MarkReason != nil {
+			continue
+		}
+		if err := a.Store.Mark(ctx, cs, r, reason, frame.By(c)); err != nil {
+			return err
+		}
+		n++
+	}
+	switch n {
+	case 0:
+		a.Notice(c, "All of them are marked already, and keep their reasons.")
+	case 1:
+		a.Notice(c, "One record is marked: %s", reason)
+	default:
+		a.Notice(c, "%d records are marked: %s", n, reason)
+	}
+	q, err := url.ParseQuery(c.PostForm("back"))
+	if err != nil {
+		q = url.Values{}
+	}
+	c.Redirect(http.StatusSeeOther, frame.Address("/case/"+cs.Reference+"/examine", q))
+	return nil
+}
 
 // markAll marks all that the address filters, with one reason.
 func (a pages) markAll(c *gin.Context) error {

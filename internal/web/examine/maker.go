@@ -31,7 +31,7 @@ type maker struct {
 	Kinds    []record.Kind
 	Meanings []meaning
 	Epochs   []string
-	Map      *fieldmap.Map // nil until it is asked for
+	Map      *fieldmap.Map
 	Source   string
 	Fault    string
 	Trial    *recovery.Trial
@@ -86,10 +86,11 @@ func (a pages) makeMap(ctx context.Context, p *frame.Page, d *databases, acq *st
 	if !p.Query.Has("as") {
 		return m, nil
 	}
-	m.Map = m.written(d.Chosen.Path, t, made)
-	m.Source = fieldmap.Write(m.Map)
+	if m.Source, err = m.written(d.Chosen.Path, t, made); err != nil {
+		m.Fault = err.Error()
+	}
 	if m.Map, err = checkedMap(d.Chosen.Path, m.Source, tables); err != nil {
-		m.Fault, m.Map = strings.TrimPrefix(err.Error(), "fieldmap: "), nil
+		m.Fault = strings.TrimPrefix(err.Error(), "fieldmap: ")
 		return m, nil
 	}
 	m.Trial, err = a.Evidence.Try(ctx, p.Case, acq, d.Chosen.Path, m.Map)
@@ -144,16 +145,19 @@ func (m *maker) columns(p *frame.Page, t *evidence.Table, looks *fieldmap.Column
 	}
 }
 
-// written is the map as it is pointed at, with what an earlier one of the same database reads of other tables.
-func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) *fieldmap.Map {
+// written is the file of the map as it is pointed at, with what an earlier one of the same database reads of other tables.
+// An earlier one that says more than can be pointed at is left as it is.
+func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) (source string, err error) {
 	out := &fieldmap.Map{Name: mapName(at), Version: 1, Path: literal(at), Tables: map[string][]string{}}
 	if made != nil {
-		if old, err := fieldmap.Parse(at, []byte(made.Source)); err == nil {
-			out.Version, out.Tables = old.Version+1, old.Tables
-			for _, rd := range old.Readings {
-				if rd.Table != t.Called() {
-					out.Readings = append(out.Readings, rd)
-				}
+		old, err := fieldmap.Parse(at, []byte(made.Source))
+		if err != nil || !fieldmap.Writes(old) {
+			return made.Source, errors.New("the saved map says what pointing cannot, and would lose it: its file is below, to be changed by hand")
+		}
+		out.Version, out.Tables = old.Version+1, old.Tables
+		for _, rd := range old.Readings {
+			if rd.Table != t.Called() {
+				out.Readings = append(out.Readings, rd)
 			}
 		}
 	}
@@ -194,11 +198,10 @@ func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) *field
 		}
 	}
 	if p := rd.Place; p != nil && (p.Latitude == nil || p.Longitude == nil) {
-		rd.Place = nil
-		m.Fault = "a place needs a latitude and a longitude"
+		rd.Place, err = nil, errors.New("a place needs a latitude and a longitude")
 	}
 	out.Readings = append(out.Readings, rd)
-	return out
+	return fieldmap.Write(out), err
 }
 
 // mapName is a name for the map of a database.

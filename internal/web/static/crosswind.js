@@ -55,6 +55,9 @@ Crosswind.visit = async function (url, { push = true, regions = null, asked = tr
 window.addEventListener("popstate", () => Crosswind.visit(location.href, { push: false }));
 
 document.addEventListener("click", (event) => {
+  const row = event.target.closest("tr[data-id]");
+  if (row && (event.ctrlKey || event.metaKey || event.shiftKey) && !event.target.closest("a, button, input, label"))
+    return pick(row, event.shiftKey);
   if (event.defaultPrevented || event.button || event.metaKey || event.ctrlKey || event.shiftKey) return;
   const copy = event.target.closest("[data-copy]");
   if (copy) {
@@ -65,8 +68,8 @@ document.addEventListener("click", (event) => {
     return;
   }
   let link = event.target.closest("a[data-swap]");
-  const row = !link && !event.target.closest("a, button, input, label") && event.target.closest("tr[data-href]");
-  if (row) link = row.querySelector("a[data-swap]");
+  const line = !link && !event.target.closest("a, button, input, label") && event.target.closest("tr[data-href]");
+  if (line) link = line.querySelector("a[data-swap]");
   if (!link) return;
   event.preventDefault();
   choose(link);
@@ -141,7 +144,8 @@ document.addEventListener("keydown", (event) => {
     if (close) {
       event.preventDefault();
       close.click();
-    } else document.activeElement.blur();
+    } else if (document.activeElement === document.body) letGo();
+    else document.activeElement.blur();
     return;
   }
   if (event.metaKey || event.ctrlKey || event.altKey || event.target.closest("input, textarea, select")) return;
@@ -150,7 +154,9 @@ document.addEventListener("keydown", (event) => {
     0: () => document.querySelector("a.course-case")?.click(),
     j: () => step(1),
     k: () => step(-1),
-    m: () => document.getElementById("mark-reason")?.focus(),
+    m: () => document.getElementById(picks.size ? "picked-reason" : "mark-reason")?.focus(),
+    x: () => pick(document.querySelector('tr[data-id][aria-selected="true"]'), false),
+    X: () => pick(document.querySelector('tr[data-id][aria-selected="true"]'), true),
     n: () => {
       const note = document.querySelector("details.working-note");
       if (!note) return;
@@ -182,6 +188,38 @@ function step(by) {
   if (link) choose(link);
 }
 
+// Records that are picked are marked together. What is picked stays so while the page does, whatever is shown of it.
+const picks = new Set(); // ids
+let lastPick = null;
+function pick(row, range) {
+  if (!row) return;
+  const id = row.dataset.id;
+  const rows = [...document.querySelectorAll("tr[data-id]")];
+  const from = range ? rows.findIndex((r) => r.dataset.id === lastPick) : -1;
+  const at = rows.indexOf(row);
+  if (from >= 0) for (const r of rows.slice(Math.min(from, at), Math.max(from, at) + 1)) picks.add(r.dataset.id);
+  else if (!picks.delete(id)) picks.add(id);
+  lastPick = id;
+  showPicks();
+}
+function letGo() {
+  picks.clear();
+  showPicks();
+}
+function showPicks() {
+  const form = document.querySelector("form.picked");
+  for (const row of document.querySelectorAll("tr[data-id]")) row.toggleAttribute("data-picked", picks.has(row.dataset.id));
+  if (!form) return;
+  form.hidden = picks.size === 0;
+  form.elements.ids.value = [...picks].join(" ");
+  form.elements.back.value = location.search.slice(1);
+  form.querySelector("[data-count]").textContent = picks.size === 1 ? "1 picked record" : `${num(picks.size)} picked records`;
+}
+document.addEventListener("crosswind:visited", showPicks);
+document.addEventListener("click", (event) => {
+  if (event.target.closest("[data-let-go]")) letGo();
+});
+
 // A list goes on when its end comes into view.
 const more = new IntersectionObserver(async (seen) => {
   for (const s of seen) {
@@ -195,6 +233,7 @@ const more = new IntersectionObserver(async (seen) => {
     s.target.remove();
     for (const r of rows) body.append(document.adoptNode(r));
     watch();
+    showPicks();
   }
 });
 function watch() {
