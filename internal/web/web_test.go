@@ -212,6 +212,64 @@ func TestHostileEvidenceIsText(t *testing.T) {
 	}
 }
 
+// What is picked, noted and saved is of this case, and is text whatever it says.
+func TestPicksNotesAndSearches(t *testing.T) {
+	w := newSite(t)
+	r := w.record()
+	id := fmt.Sprint(r.ID)
+	for _, c := range []struct {
+		ids, reason string
+		code        int
+	}{{id, "", 400}, {"", "x", 400}, {"x", "x", 400}, {id + " 99999", "x", 404}, {strings.Repeat(id+" ", 501), "x", 400}, {id + " " + id, hostile, 200}} {
+		if code, _ := w.post(kase+"/examine/mark-picked", "ids", c.ids, "reason", c.reason, "back", "r="+id); code != c.code {
+			t.Errorf("%.20q because %q: %d", c.ids, c.reason, code)
+		}
+	}
+	if r = w.record(); r.MarkReason == nil || *r.MarkReason != hostile { // and not by one of those that were refused
+		t.Error("it is not marked by what was taken")
+	}
+	if code, _ := w.post("/case/OTHER-1/examine/mark-picked", "ids", id, "reason", "x"); code != http.StatusNotFound {
+		t.Errorf("a record of another case is marked: %d", code)
+	}
+	if code, _ := w.post("/case/OTHER-1/examine/note/"+id, "note", "x"); code != http.StatusNotFound {
+		t.Errorf("a record of another case is noted: %d", code)
+	}
+	for _, c := range [][3]string{{"", hostile, "200"}, {"", "x", "409"}, {hostile, hostile + "\r\nand more", "200"}, {hostile + "\r\nand more", strings.Repeat("x", 30_000), "400"}} {
+		if code, _ := w.post(kase+"/examine/note/"+id, "was", c[0], "note", c[1], "back", "r="+id); fmt.Sprint(code) != c[2] {
+			t.Errorf("a note of %.20q: %d, not %s", c[1], code, c[2])
+		}
+	}
+	query := url.Values{"q": {hostile}, "view": {"compare"}, "kind": {"message"}}.Encode()
+	for _, c := range [][3]string{{hostile, query, "200"}, {hostile, query, "409"}, {"", query, "400"}, {"x", "%zz", "400"}, {strings.Repeat("x", 81), query, "400"}} {
+		if code, _ := w.post(kase+"/examine/saved", "name", c[0], "query", c[1]); fmt.Sprint(code) != c[2] {
+			t.Errorf("a search %.20q: %d, not %s", c[0], code, c[2])
+		}
+	}
+	all, err := w.s.SavedSearches(context.Background(), w.cs.ID)
+	if err != nil || len(all) != 1 || strings.Contains(all[0].Query, "view") || !strings.Contains(all[0].Query, "kind=message") {
+		t.Fatal(all, err)
+	}
+	for _, at := range []string{"/examine?view=words", "/examine?r=" + id, "/examine?q=is:noted"} {
+		_, page := w.get(kase + at)
+		for _, bad := range []string{"<script>alert", "<img src=x"} {
+			if strings.Contains(page, bad) {
+				t.Errorf("%s holds live markup", at)
+			}
+		}
+	}
+	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, "and more</textarea>") {
+		t.Error("the note is not shown")
+	}
+	w.post(fmt.Sprintf("/case/OTHER-1/examine/saved/%d/forget", all[0].ID))
+	if left, _ := w.s.SavedSearches(context.Background(), w.cs.ID); len(left) != 1 {
+		t.Error("another case took a search away")
+	}
+	w.post(fmt.Sprintf("%s/examine/saved/%d/forget", kase, all[0].ID))
+	if left, _ := w.s.SavedSearches(context.Background(), w.cs.ID); len(left) != 0 {
+		t.Error("the search is still there")
+	}
+}
+
 func TestNothingIsShownToStrangers(t *testing.T) {
 	w := newSite(t)
 	stranger := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

@@ -489,7 +489,7 @@ func (a pages) markPicked(c *gin.Context) error {
 	if reason == "" || len(ids) == 0 || len(ids) > mostMarked {
 		return frame.Bad("from 1 to %d records are marked at once, and a mark needs its reason: the report gives it", mostMarked)
 	}
-	n := 0
+	var picked []*store.Record // all are there before one is marked
 	for _, s := range ids {
 		id, err := strconv.ParseInt(s, 10, 64)
 		if err != nil {
@@ -499,15 +499,16 @@ func (a pages) markPicked(c *gin.Context) error {
 		if err != nil {
 			return err
 		}
-		if r.MarkReason != nil {
-			continue
+		if r.MarkReason == nil && !slices.ContainsFunc(picked, func(o *store.Record) bool { return o.ID == id }) {
+			picked = append(picked, r)
 		}
+	}
+	for _, r := range picked {
 		if err := a.Store.Mark(ctx, cs, r, reason, frame.By(c)); err != nil {
 			return err
 		}
-		n++
 	}
-	switch n {
+	switch n := len(picked); n {
 	case 0:
 		a.Notice(c, "All of them are marked already, and keep their reasons.")
 	case 1:

@@ -1,0 +1,117 @@
+package examine
+
+import (
+	"fmt"
+	"os/exec"
+	"path"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"crosswind/core/salvage"
+	"crosswind/core/sqlitefile"
+	"crosswind/internal/evidence"
+)
+
+func value(x any) sqlitefile.Value {
+	switch x := x.(type) {
+	case int:
+		return sqlitefile.IntValue(int64(x))
+	case float64:
+		return sqlitefile.IntValue(int64(x)).AsReal()
+	case string:
+		return sqlitefile.PartialText(sqlitefile.SerialType(13+2*len(x)), []byte(x), 0)
+	case []byte:
+		return sqlitefile.PartialText(sqlitefile.SerialType(12+2*len(x)), x, 0)
+	}
+	return sqlitefile.Value{}
+}
+
+// Values are in the order in which the program sqlite3 sorts them.
+func TestValuesInOrder(t *testing.T) {
+	mixed := []any{"b", 7, []byte{2}, nil, "", 7.0, "B", -3, []byte{}, "аб", 1 << 40, "10", nil, []byte("b"), "9", 0}
+	script := "CREATE TABLE t(n, x);"
+	for i, x := range mixed {
+		written := "NULL"
+		switch x := x.(type) {
+		case int:
+			written = fmt.Sprint(x)
+		case float64:
+			written = fmt.Sprintf("%.1f", x)
+		case string:
+			written = "'" + x + "'"
+		case []byte:
+			written = fmt.Sprintf("x'%x'", x)
+		}
+		script += fmt.Sprintf("INSERT INTO t VALUES(%d, %s);", i, written)
+	}
+	out, err := exec.Command("sqlite3", ":memory:", script+"SELECT n FROM t ORDER BY x, n").CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	order := make([]int, len(mixed))
+	for i := range order {
+		order[i] = i
+	}
+	slices.SortStableFunc(order, func(a, b int) int {
+		return compareValues([]sqlitefile.Value{value(mixed[a])}, []sqlitefile.Value{value(mixed[b])}, 0, sqlitefile.UTF8)
+	})
+	if got := strings.Trim(fmt.Sprint(order), "[]"); got != strings.Join(strings.Fields(string(out)), " ") {
+		t.Errorf("%s, sqlite3 says %q", got, out)
+	}
+	if compareValues(nil, []sqlitefile.Value{value(1)}, 0, sqlitefile.UTF8) >= 0 {
+		t.Error("a value that is not there comes behind a number")
+	}
+}
+
+// A cell says what it is, and no more than fits on a page.
+func TestOpenedCells(t *testing.T) {
+	from, to := time.Date(2025, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
+	open := func(x any, lost bool) openCell {
+		return openedCell("c", "ANY", value(x), lost, sqlitefile.UTF8, from, to)
+	}
+	// 1784853501 is 2026-07-24T00:38:21Z by date(1) of GNU coreutils; 2001 began at 978307200.
+	for stored, epoch := range map[int]string{1784853501: "seconds since 1970", 1784853501000: "milliseconds since 1970", 806546301: "seconds since 2001"} {
+		c := open(stored, false)
+		if len(c.Times) != 1 || c.Times[0].Epoch != epoch || c.Times[0].At.Format(time.RFC3339) != "2026-07-24T00:38:21Z" || c.Class != "integer" {
+			t.Errorf("%d: %+v", stored, c)
+		}
+	}
+	if c := open(`{"a":[1,{"b":"<i>"}]}`, false); !strings.Contains(c.JSON, "\n    1,\n") || len(c.Times) > 0 {
+		t.Errorf("%+v", c)
+	}
+	if c := open(strings.Repeat("[", 100_000), false); c.JSON != "" || len(c.Value) != openBytes || c.Cut != 100_000-openBytes {
+		t.Errorf("%d bytes of %q, %d more", len(c.Value), c.JSON, c.Cut)
+	}
+	if c := open([]byte("plain text"), false); c.Value != "plain text" || c.Class != "BLOB, 10 bytes" {
+		t.Errorf("%+v", c)
+	}
+	if c := open(slices.Repeat([]byte{0xff, 0}, 5000), false); len(c.Hex) == 0 || c.Value != "" || c.Cut != 10_000-512 {
+		t.Errorf("%d rows, %q, %d more", len(c.Hex), c.Value, c.Cut)
+	}
+	if c := open(nil, true); c.Class != "NULL" || !c.Lost {
+		t.Errorf("%+v", c)
+	}
+	row := &evidence.Row{Row: &salvage.Row{Values: []sqlitefile.Value{value(nil), value("cut o"), value(strings.Repeat("ы", 200))}, Lost: []bool{true, true, false}}}
+	for i, want := range []string{"lost", "cut o … lost", strings.Repeat("ы", cellRunes) + "…", ""} {
+		if got := shortValue(row, i, sqlitefile.UTF8); got != want {
+			t.Errorf("%q, not %q", got, want)
+		}
+	}
+}
+
+// A map that is made for a database fits its path, whatever that is, and no other.
+func TestLiteralPaths(t *testing.T) {
+	for _, at := range []string{"/data/talk/talk.db", "/data/[a-z]*/x?.db", `/a\b/*`, "/x.img!/volume-1/carved/sqlite at 7.sqlite-pages", "/ключ/[.db"} {
+		if ok, err := path.Match(literal(at), at); !ok || err != nil {
+			t.Errorf("%q does not fit itself: %v", at, err)
+		}
+		if ok, _ := path.Match(literal(at), strings.Replace(at, "a", "b", 1)+"x"); ok {
+			t.Errorf("%q fits another", at)
+		}
+		if mapName(at) == "" {
+			t.Errorf("%q gives no name", at)
+		}
+	}
+}
