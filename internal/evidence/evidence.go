@@ -33,6 +33,11 @@ type Door struct {
 // New makes the door of a vault.
 func New(s *store.Store, v vault.Vault) *Door { return &Door{s, v} }
 
+// reader opens the databases of acquisitions.
+func (d *Door) reader() *recovery.Recoverer {
+	return &recovery.Recoverer{Store: d.store, Vault: d.vault}
+}
+
 // Put takes in what somebody brings. That is not a way out.
 func (d *Door) Put(ctx context.Context, r io.Reader) (*digest.Set, error) {
 	return d.vault.Put(ctx, r, nil)
@@ -205,8 +210,7 @@ type Choice struct {
 
 // Page reads a page of a database of an acquisition.
 func (d *Door) Page(ctx context.Context, caseID int64, a *store.Acquisition, path string, k Choice) (*Page, error) {
-	rec := recovery.Recoverer{Store: d.store, Vault: d.vault}
-	db, err := rec.OpenDatabase(ctx, a.ID, path)
+	db, err := d.reader().OpenDatabase(ctx, a.ID, path)
 	if err != nil {
 		return nil, err
 	}

@@ -81,8 +81,7 @@ func (d *Door) Rows(ctx context.Context, caseID int64, a *store.Acquisition, pat
 	if err != nil {
 		return nil, err
 	}
-	rec := recovery.Recoverer{Store: d.store, Vault: d.vault}
-	db, err := rec.OpenDatabase(ctx, a.ID, path)
+	db, err := d.reader().OpenDatabase(ctx, a.ID, path)
 	if err != nil {
 		return nil, err
 	}
@@ -178,15 +177,13 @@ func (d *Door) recordsAt(ctx context.Context, caseID int64, a *store.Acquisition
 
 // Try says what a field map would make of a database, as far as it may be seen.
 func (d *Door) Try(ctx context.Context, c *store.Case, a *store.Acquisition, path string, m *fieldmap.Map) (*recovery.Trial, error) {
-	q := recovery.Recoverer{Store: d.store, Vault: d.vault}
-	return q.Try(ctx, c, a, path, m)
+	return d.reader().Try(ctx, c, a, path, m)
 }
 
 // Columns learns what the columns of a table look like from all its live rows. What comes of it tells no value: a row
 // that may not be seen is counted only.
 func (d *Door) Columns(ctx context.Context, a *store.Acquisition, path, table, country string, from, to time.Time) (*fieldmap.Columns, []*sqlitefile.Table, error) {
-	q := recovery.Recoverer{Store: d.store, Vault: d.vault}
-	db, err := q.OpenDatabase(ctx, a.ID, path)
+	db, err := d.reader().OpenDatabase(ctx, a.ID, path)
 	if err != nil {
 		return nil, nil, err
 	}

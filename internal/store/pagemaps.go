@@ -151,7 +151,7 @@ func (d *DatabaseOf) Below() (n int64) {
 func (s *Store) Databases(ctx context.Context, caseID, exhibit int64) (out []DatabaseOf, err error) {
 	err = s.list(ctx, &out, "listing the databases", `SELECT d.*, q.id AS acquisition_id, q.number AS acq_no, e.reference AS exhibit_ref, v.full_pass, m.pages, m.page_size, m.pages * m.page_size AS size
 FROM acquisition q JOIN exhibit e ON e.id = q.exhibit_id
-JOIN LATERAL (SELECT * FROM recovery v WHERE v.acquisition_id = q.id AND v.ended_at IS NOT NULL ORDER BY v.full_pass DESC, v.id DESC LIMIT 1) v ON true
+JOIN LATERAL (SELECT * FROM recovery v WHERE v.acquisition_id = q.id AND `+speaking+`) v ON true
 JOIN recovered_database d ON d.recovery_id = v.id JOIN page_map m ON m.recovery_id = v.id AND m.path = d.path
 WHERE q.case_id = $1 AND ($2 = 0 OR q.exhibit_id = $2) ORDER BY e.reference, q.number, d.path`, caseID, exhibit)
 	return out, err

@@ -149,11 +149,14 @@ func (s *Store) RecoveryForRun(ctx context.Context, c *Case, run *Run, r Recover
 	return got, again, err
 }
 
+// speaking is the recovery v, of those of an acquisition, that speaks for it.
+const speaking = "v.ended_at IS NOT NULL ORDER BY v.full_pass DESC, v.id DESC LIMIT 1"
+
 // LatestRecovery finds the recovery of an acquisition that speaks for it: of those that
 // ended the last full pass, or else the last light one.
 func (s *Store) LatestRecovery(ctx context.Context, acquisition int64) (*Recovery, error) {
 	r := &Recovery{}
-	return r, s.get(ctx, r, "recovery", "SELECT * FROM recovery WHERE acquisition_id = $1 AND ended_at IS NOT NULL ORDER BY full_pass DESC, id DESC LIMIT 1", acquisition)
+	return r, s.get(ctx, r, "recovery", "SELECT * FROM recovery v WHERE v.acquisition_id = $1 AND "+speaking, acquisition)
 }
 
 // RecoveryByID finds a recovery.
