@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/base64"
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -239,3 +240,38 @@ func (r *Record) timeOf(role string) Time {
 	}
 	return Time{}
 }
+
+// Bytes is the size of the largest file that belongs to r, nil if the source gives none.
+func (r *Record) Bytes() (n *int64) {
+	for _, a := range r.Attachments {
+		if a.Size != nil && (n == nil || int64(*a.Size) > *n) {
+			n = (*int64)(a.Size)
+		}
+	}
+	return n
+}
+
+// FileTypes are the types of the files that belong to r: their media types (RFC 6838), without parameters, and the
+// endings of their names, with the dot, all in lower case.
+func (r *Record) FileTypes() (out []string) {
+	for _, a := range r.Attachments {
+		t, _, _ := strings.Cut(a.Type, ";")
+		for _, s := range []string{strings.TrimSpace(t), path.Ext(a.Path), path.Ext(a.Name)} {
+			if s = strings.ToLower(s); len(s) > 1 && len(s) < 100 && !slices.Contains(out, s) {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
+// Deleted is when, by the source itself, what r tells of was deleted; nil if it does not say.
+func (r *Record) Deleted() *time.Time {
+	if t := r.timeOf("deleted"); t.Doubt == "" {
+		return t.At
+	}
+	return nil
+}
+
+// HiddenPath reports whether a path is of what systems by custom do not show: its name, or that of a folder of it, begins with a dot.
+func HiddenPath(p string) bool { return strings.Contains(p, "/.") }

@@ -130,7 +130,7 @@ func (q *Acquirer) imageFile(ctx context.Context, t *run.Task, a *store.Acquisit
 	if len(at) > maxImagePath {
 		at = strings.ToValidUTF8(at[:maxImagePath], "")
 	}
-	found := &store.Found{Image: in.Path, Volume: x.Volume, State: string(x.State), Complete: string(x.Complete), Why: x.Why, Changed: x.Modified.Local, Extents: [][2]int64{}}
+	found := &store.Found{Image: in.Path, Volume: x.Volume, State: string(x.State), Complete: string(x.Complete), Why: x.Why, Changed: x.Modified.Local, Extents: [][2]int64{}, Hidden: x.Hidden, System: x.System}
 	stored := int64(0)
 	for _, e := range x.Extents {
 		if found.Extents = append(found.Extents, [2]int64{e.Offset, e.Length}); e.Offset != volume.Hole {

@@ -8,6 +8,8 @@ import (
 	"iter"
 	"strings"
 	"time"
+
+	"crosswind/core/backup"
 )
 
 // Acquisition is what was read from one source at one time.
@@ -41,6 +43,18 @@ func (a *Acquisition) Encrypted() bool {
 	return json.Unmarshal(a.Facts, &l) == nil && l.Encrypted
 }
 
+// Made is when what was acquired was made: a backup's own time, else when the acquisition ended; the zero time before.
+func (a *Acquisition) Made() time.Time {
+	var l backup.Label
+	if err := json.Unmarshal(a.Facts, &l); err == nil && !l.Made.IsZero() {
+		return l.Made
+	}
+	if a.EndedAt != nil {
+		return *a.EndedAt
+	}
+	return time.Time{}
+}
+
 // File is a file of an acquisition.
 type File struct {
 	AcquisitionID int64 `db:"acquisition_id"`
@@ -71,6 +85,8 @@ type Found struct {
 	Changed  string     `json:"changed,omitempty"` // local, ISO 8601, where the zone is not stored
 	Extents  [][2]int64 `json:"extents"`           // offset, length; the offset -1 is of what is not stored
 	Reused   [][2]int64 `json:"reused,omitempty"`  // what it had, and is in use again
+	Hidden   bool       `json:"hidden,omitempty"`  // by the attributes that its volume gives it
+	System   bool       `json:"system,omitempty"`
 }
 
 // Gone says of a file that is not live how it was found, "" of others.

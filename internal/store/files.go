@@ -14,7 +14,8 @@ type FileQuery struct {
 	Within          bool   // and in it alone
 	Has             string // whose path has this, in any case
 	Ending          string // and ends so
-	Hidden          bool   // also those whose name, or that of a folder, begins with a dot
+	Hidden          bool   // also those whose name, or that of a folder, begins with a dot, or that are hidden by attribute
+	NoSystem        bool   // none of the handset's system
 	Gone            bool   // only those that no volume lists any more
 	Sort            string // path, size or changed
 }
@@ -33,6 +34,9 @@ type FolderOf struct {
 	Name         string
 	Files, Bytes int64
 }
+
+// systemPath asks of a path whether it is below the folder that handsets keep for their system.
+func systemPath(path string) string { return "starts_with(" + path + ", '/system/')" }
 
 func (q *FileQuery) sql() (string, []any) {
 	w, args := "a.case_id = $1 AND f.real_path <> ''", []any{q.CaseID}
@@ -56,7 +60,10 @@ func (q *FileQuery) sql() (string, []any) {
 		add("right(lower(f.real_path), length($)) = lower($)", q.Ending)
 	}
 	if !q.Hidden {
-		w += " AND strpos(f.real_path, '/.') = 0"
+		w += " AND strpos(f.real_path, '/.') = 0 AND f.found->>'hidden' IS DISTINCT FROM 'true'"
+	}
+	if q.NoSystem {
+		w += " AND NOT " + systemPath("f.real_path") + " AND f.found->>'system' IS DISTINCT FROM 'true'"
 	}
 	if q.Gone {
 		w += " AND f.found->>'state' <> 'live'"

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -44,15 +45,20 @@ type Record struct {
 	Page          int64
 	Latitude      *float64 // degrees, of a record with a place
 	Longitude     *float64
-	Accuracy      *float64   // metres
-	Attached      bool       // files belong to it
-	Body          string     // the whole record, JSON
-	ExhibitRef    string     `db:"exhibit_ref"`
-	AcqNo         int        `db:"acq_no"`
-	MarkReason    *string    `db:"mark_reason"`
-	MarkBy        *string    `db:"mark_by"`
-	MarkAt        *time.Time `db:"mark_at"`
-	Noted         bool       // there is a working note of it
+	Accuracy      *float64      // metres
+	Attached      bool          // files belong to it
+	Bytes         *int64        // of the largest of them
+	Types         Array[string] // of them
+	Hidden        bool          // it, or one of them, lies in a hidden file
+	GoneAt        *time.Time    `db:"gone_at"` // when its source says that it was deleted
+	Body          string        // the whole record, JSON
+	ExhibitRef    string        `db:"exhibit_ref"`
+	AcqNo         int           `db:"acq_no"`
+	MarkReason    *string       `db:"mark_reason"`
+	MarkBy        *string       `db:"mark_by"`
+	MarkAt        *time.Time    `db:"mark_at"`
+	Noted         bool          // there is a working note of it
+	Key           string        // by which it is listed, see Order
 }
 
 // Whole gives the record with its origin.
@@ -81,6 +87,20 @@ type Filter struct {
 	App      string // that lie in a file whose path has this, in any case
 	Source   int    // of the acquisition with this number of its exhibit
 	Near     *Near  // and it is near this one
+	Larger   int64  // to which a file of at least so many bytes belongs
+	Smaller  int64  // or of at most so many, and none larger
+	Type     string // to which a file of this type belongs: image, image/jpeg, jpg
+	Hidden   bool   // that lie in a hidden file, or to which one belongs
+	System   bool   // that lie in a file of the handset's system
+	Gone     *Gone  // that were deleted then
+	sources  sources
+}
+
+// Gone is a span of time in which records were deleted: they are those whose window, by the sources that there are, lies
+// within it, or if Perhaps meets it. See [Store.Went].
+type Gone struct {
+	From, To time.Time
+	Perhaps  bool
 }
 
 // Near is what lies at most so many metres from a place, along a sphere: which is right to half a percent.
@@ -88,7 +108,8 @@ type Near struct{ Latitude, Longitude, Metres float64 }
 
 // narrow reports whether a filter asks what counts by the hour do not know.
 func (f *Filter) narrow() bool {
-	return f.Marked || f.Noted || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0
+	return f.Marked || f.Noted || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0 ||
+		f.Larger != 0 || f.Smaller != 0 || f.Type != "" || f.Hidden || f.System || f.Gone != nil
 }
 
 // where writes a filter as SQL over r and m.
@@ -104,6 +125,12 @@ func (s *Store) where(ctx context.Context, f *Filter, timed bool) (string, []any
 			return "", nil, err
 		}
 		numbers[t.Number] = handles
+	}
+	if f.Gone != nil {
+		var err error
+		if f.sources, err = s.made(ctx, f.CaseID); err != nil {
+			return "", nil, err
+		}
 	}
 	q, args := f.sql(timed, numbers)
 	return q, args, nil
@@ -188,6 +215,33 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	if f.Source != 0 {
 		add("r.acquisition_id IN (SELECT id FROM acquisition WHERE case_id = r.case_id AND number = $)", f.Source)
 	}
+	if f.Larger != 0 {
+		add("r.bytes >= $", f.Larger)
+	}
+	if f.Smaller != 0 {
+		add("r.bytes <= $", f.Smaller)
+	}
+	if f.Type != "" {
+		add("EXISTS (SELECT FROM unnest(r.types) t WHERE t = lower($) OR starts_with(t, lower($) || '/') OR ltrim(t, '.') = ltrim(lower($), '.'))", f.Type)
+	}
+	const attribute = "EXISTS (SELECT FROM acquired_file f WHERE f.acquisition_id = r.acquisition_id AND f.real_path = r.db AND f.found->>'%s' = 'true')"
+	if f.Hidden {
+		q += " AND (r.hidden OR " + fmt.Sprintf(attribute, "hidden") + ")"
+	}
+	if f.System {
+		q += " AND (" + systemPath("r.db") + " OR " + fmt.Sprintf(attribute, "system") + ")"
+	}
+	if g := f.Gone; g != nil {
+		args = append(args, g.From, g.To)
+		within := "w.after >= $%d AND w.before <= $%d"
+		if g.Perhaps {
+			within = "w.before > $%d AND w.after < $%d"
+		}
+		within = fmt.Sprintf(within, len(args)-1, len(args))
+		var went string
+		went, args = f.sources.went(args)
+		q += " AND EXISTS (SELECT FROM (" + went + ") w WHERE " + within + ")"
+	}
 	if f.Placed || f.Near != nil {
 		q += " AND r.latitude IS NOT NULL"
 	}
@@ -223,13 +277,44 @@ const recordSelect = `SELECT r.*, coalesce(w.body, '') AS body, e.reference AS e
   EXISTS (SELECT FROM working_note n WHERE n.acquisition_id = r.acquisition_id AND n.uid = r.uid) AS noted,
   ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread AND r.thread <> '' ORDER BY 1) AS members` + recordFrom
 
-// After is where a page of records goes on: after this time and id.
-type After struct {
-	At time.Time
-	ID int64
+// Orders are what records can be listed by, beside their time, with how that is written as a text whose bytes are compared.
+var Orders = map[string]string{
+	"kind":    "r.kind",
+	"people":  "lower(coalesce(nullif(r.person, ''), r.handle))",
+	"what":    "lower(left(r.summary, 100))",
+	"state":   "r.state || ' ' || r.place",
+	"exhibit": "(SELECT reference FROM exhibit WHERE id = r.exhibit_id)",
+	"file":    "r.db",
+	"bytes":   "lpad(coalesce(r.bytes, 0)::text, 19, '0')",
 }
 
-// Records lists records in order of time, and says where the next page begins, nil if
+// Order is what records are listed by: one of Orders, or "" for time, by which those of one key are listed, too.
+type Order struct {
+	By   string
+	Down bool // the last first
+}
+
+// After is where a page of records in an order goes on: after this key, time and id. Without an id it is the first.
+type After struct {
+	Order
+	Key string // "" in order of time
+	At  time.Time
+	ID  int64
+}
+
+// Compare compares places in one list.
+func (a After) Compare(b After) int {
+	c := cmp.Or(cmp.Compare(a.Key, b.Key), a.At.Compare(b.At), cmp.Compare(a.ID, b.ID))
+	if a.Down {
+		return -c
+	}
+	return c
+}
+
+// After is where a list in an order goes on behind r, which has a time.
+func (r *Record) After(o Order) After { return After{o, r.Key, *r.At, r.ID} }
+
+// Records lists records in the order that after has, and says where the next page begins, nil if
 // this is the last. Records without a time come under no window; they are listed by
 // Untimed.
 func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (out []Record, next *After, err error) {
@@ -237,17 +322,41 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 	if err != nil {
 		return nil, nil, err
 	}
-	if after.At.Before(f.From) { // the index is entered where the window begins
-		after = After{At: f.From}
+	key, known := Orders[after.By]
+	if key = "(" + key + `) COLLATE "C"`; after.By == "" {
+		key = "''"
+	} else if !known {
+		return nil, nil, fmt.Errorf("records are not listed by %q", after.By)
 	}
-	args = append(args, after.At, after.ID, limit)
-	n := len(args)
-	q += fmt.Sprintf(" AND (r.at, r.id) > ($%d, $%d) ORDER BY r.at, r.id LIMIT $%d", n-2, n-1, n)
+	up, way := ">", ""
+	if after.Down {
+		up, way = "<", " DESC"
+	}
+	arg := func(v any) string {
+		args = append(args, v)
+		return fmt.Sprintf("$%d", len(args))
+	}
+	switch {
+	case after.ID == 0:
+	case after.By == "":
+		q += " AND (r.at, r.id) " + up + " (" + arg(after.At) + ", " + arg(after.ID) + ")"
+	default:
+		q += " AND (" + key + ", r.at, r.id) " + up + " (" + arg(after.Key) + ", " + arg(after.At) + ", " + arg(after.ID) + ")"
+	}
+	by := "r.at" + way + ", r.id" + way
+	if after.By != "" {
+		by = "key" + way + ", " + by
+	}
+	// The page is chosen before what is beside its records is read.
+	page := "SELECT r.id, " + key + " AS key" + f.countFrom() + q + " AND r.at IS NOT NULL ORDER BY " + by + " LIMIT " + arg(limit)
+	sel := strings.Replace(recordSelect, "SELECT r.*,", "SELECT r.*, k.key,", 1)
+	sel = strings.Replace(sel, " FROM record r ", " FROM ("+page+") k JOIN record r ON r.id = k.id ", 1)
 	out, err = s.records(ctx, f.CaseID, "listing records", func(last *Record, n int) {
 		if n == limit {
-			next = &After{*last.At, last.ID}
+			a := last.After(after.Order)
+			next = &a
 		}
-	}, recordSelect+q, args...)
+	}, sel+"true ORDER BY "+by, args...)
 	return out, next, err
 }
 

@@ -182,7 +182,7 @@ func (s *Store) RecoveredDatabases(ctx context.Context, recovery int64) (out []R
 // recordColumns are those that a reading gives.
 var recordColumns = []string{"case_id", "exhibit_id", "acquisition_id", "recovery_id", "uid", "kind", "state", "place", "at", "thread", "thread_title", "thread_lost",
 	"person", "handle", "parties", "db", "direction", "summary", "words", "field_map", "tab", "row_id", "page",
-	"latitude", "longitude", "accuracy", "attached"}
+	"latitude", "longitude", "accuracy", "attached", "bytes", "types", "hidden", "gone_at"}
 
 // Changes says what a reading changed of what an earlier one had said of a database.
 type Changes struct {
@@ -264,8 +264,10 @@ func (t *Tx) loadRecords(a *Acquisition, d *RecoveredDatabase, records iter.Seq2
 		if p := r.Place; p != nil && p.Known() {
 			latitude, longitude, accuracy = &p.Latitude, &p.Longitude, p.Accuracy
 		}
+		hidden := record.HiddenPath(d.Path) || slices.ContainsFunc(r.Attachments, func(x record.Attachment) bool { return record.HiddenPath(x.Path) })
 		return []any{a.CaseID, a.ExhibitID, a.ID, d.RecoveryID, r.UID, string(r.Kind), string(r.State), r.Origin().Place, r.At(), r.Thread(), r.ThreadTitle(), r.ThreadLost(),
-			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Summary(), indexed(r), r.Origin().FieldMap, r.Origin().Table, rowID(r), int64(r.Origin().Page), latitude, longitude, accuracy, len(r.Attachments) > 0, string(cleanJSON(body))}, err
+			r.Person(), r.Handle(), Array[string](r.Handles()).param(), d.Path, r.Direction, r.Summary(), indexed(r), r.Origin().FieldMap, r.Origin().Table, rowID(r), int64(r.Origin().Page), latitude, longitude, accuracy, len(r.Attachments) > 0,
+			r.Bytes(), Array[string](r.FileTypes()).param(), hidden, r.Deleted(), string(cleanJSON(body))}, err
 	}))
 	if p := (*panicked)(nil); errors.As(fault, &p) {
 		panic(p)

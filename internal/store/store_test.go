@@ -531,7 +531,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 14; DROP INDEX record_words, record_page, record_row; ALTER TABLE record ADD COLUMN body jsonb; UPDATE record SET body = w.body::jsonb FROM record_whole w WHERE record_id = id;
 DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count; CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
 ALTER TABLE record ADD FOREIGN KEY (case_id) REFERENCES cases, ADD FOREIGN KEY (exhibit_id) REFERENCES exhibit, ADD FOREIGN KEY (acquisition_id) REFERENCES acquisition, ADD FOREIGN KEY (recovery_id) REFERENCES recovery;
-ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256, DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP TABLE own_map, working_note, saved_search; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
+ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at, DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256, DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP TABLE own_map, working_note, saved_search; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
 		t.Fatal(err)
 	}
 	s = storetest.At(t, url)
@@ -543,7 +543,7 @@ ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accu
 		}
 	}
 	// A version whose records had one origin.
-	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
 UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':' || v::text, ',' ORDER BY k = 'origin') || '}' FROM (
   SELECT CASE k WHEN 'origins' THEN 'origin' ELSE k END AS k, CASE k WHEN 'origins' THEN v->0 ELSE v END AS v FROM json_each(body::json) x(k, v)) y)`); err != nil {
 		t.Fatal(err)

@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -155,5 +156,119 @@ func TestSourcesBesideEachOther(t *testing.T) {
 		t.Errorf("of what was said twice: %+v, %v", x, err)
 	} else if seen, err = s.SeenIn(ctx, c.ID, []int64{x.OnlyA[0].ID}); err != nil || len(seen) != 0 {
 		t.Errorf("of what was said twice: %+v, %v", seen, err)
+	}
+}
+
+// When records were deleted, by the dates of all sources of their exhibit. The case is made up.
+func TestWhenRecordsWent(t *testing.T) {
+	s, owner := storetest.OpenWithOwner(t)
+	ctx := context.Background()
+	c, one := newCase(t, s)
+	date := func(day int) time.Time { return morning.AddDate(0, 0, day) }
+	made := func(day int, thread string, lines ...line) {
+		a := source(t, s, c, one, thread, lines...)
+		if _, err := owner.ExecContext(ctx, `UPDATE acquisition SET facts = jsonb_build_object('made', $2::text) WHERE id = $1`, a.ID, date(day).Format(time.RFC3339)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	const day = 24 * 60
+	kept := line{1, 0, record.Intact, "kept"}
+	made(2, "7", kept, line{2, 1, record.Intact, "went before the 5th"}, line{3, 2, record.Intact, "went before the 9th"}, line{4, 3, record.Intact, "as it was"})
+	made(5, "7", kept, line{3, 2, record.Intact, "went before the 9th"}, line{4, 3, record.Intact, "as it is"})
+	made(9, "7", kept, line{4, 3, record.Intact, "as it is"}, line{3, 2, record.Recovered, "went before the 9th"}, line{5, 7 * day, record.Recovered, "came on the 7th"})
+	for _, x := range []struct {
+		from, to int
+		perhaps  bool
+		want     string
+	}{
+		{2, 5, false, "went before the 5th"},
+		{5, 9, false, "went before the 9th, went before the 9th, came on the 7th"}, // the one that was there, and the recovered one
+		{5, 8, false, ""},
+		{7, 9, false, "came on the 7th"},
+		{8, 9, false, ""},
+		{8, 9, true, "went before the 9th, went before the 9th, came on the 7th"},
+		{0, 9, false, "went before the 5th, went before the 9th, went before the 9th, came on the 7th"},
+	} {
+		f := store.Filter{CaseID: c.ID, Gone: &store.Gone{From: date(x.from), To: date(x.to), Perhaps: x.perhaps}}
+		rs, _, err := s.Records(ctx, f, store.After{}, 20)
+		var said []string
+		for _, r := range rs {
+			said = append(said, r.Summary)
+			if w, err := s.Went(ctx, c.ID, r.ID); err != nil || w[r.ID] == nil || w[r.ID].First == nil || (w[r.ID].Last == nil) != (r.Summary == "came on the 7th") {
+				t.Errorf("%s: %+v, %v", r.Summary, w[r.ID], err)
+			}
+		}
+		if got := strings.Join(said, ", "); err != nil || got != x.want {
+			t.Errorf("from the %dth to the %dth: %q, %v", x.from, x.to, got, err)
+		}
+	}
+}
+
+// What files of records are narrows them, of records of an earlier version, too; and each order lists all records once, page by
+// page, either way. The case is made up.
+func TestFilesAndOrders(t *testing.T) {
+	s, owner := storetest.OpenWithOwner(t)
+	ctx := context.Background()
+	c, one := newCase(t, s)
+	var lines []line
+	for i := range 40 {
+		lines = append(lines, line{int64(i + 1), i * 7 % 11, []record.State{record.Intact, record.Recovered}[i%2], fmt.Sprint("File ", i*13%40)})
+	}
+	source(t, s, c, one, "7", lines...)
+	list := func(f store.Filter, o store.Order) (said []string) {
+		f.CaseID = c.ID
+		for after := (&store.After{Order: o}); after != nil; {
+			rs, next, err := s.Records(ctx, f, *after, 7)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, r := range rs {
+				said = append(said, r.Summary)
+			}
+			after = next
+		}
+		return said
+	}
+	for by := range store.Orders {
+		up, down := list(store.Filter{}, store.Order{By: by}), list(store.Filter{}, store.Order{By: by, Down: true})
+		slices.Reverse(down)
+		if !slices.Equal(up, down) || len(slices.Compact(slices.Sorted(slices.Values(up)))) != 40 {
+			t.Errorf("by %s: %v; the other way %v", by, up, down)
+		}
+		if by == "what" && !slices.IsSorted(up) {
+			t.Errorf("by %s: %v", by, up)
+		}
+	}
+	if _, err := owner.ExecContext(ctx, `UPDATE record_whole w SET body = (w.body::jsonb || '{"attachments":[{"type":"image/JPEG; q=1","size":5000,"path":"/data/.kept/f.JPG"},{"name":"a.pdf","size":70}]}')::text FROM record r WHERE r.id = w.record_id AND r.summary = 'File 3';
+UPDATE record_whole w SET body = (w.body::jsonb || '{"attachments":[{"path":"/data/g.png","size":4999}]}')::text FROM record r WHERE r.id = w.record_id AND r.summary = 'File 4';
+UPDATE record_whole w SET body = regexp_replace(body, '"attachments": ', '"attachments":') WHERE body LIKE '%"attachments": %'`); err != nil {
+		t.Fatal(err)
+	}
+	earlier, err := os.ReadFile("migrations/00031_files_of_records.sql")
+	if err != nil {
+		t.Fatal(err)
+	}
+	fill, _, _ := strings.Cut(string(earlier[strings.Index(string(earlier), "UPDATE"):]), "-- +goose Down")
+	if _, err := owner.ExecContext(ctx, fill); err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		f    store.Filter
+		want string
+	}{
+		{store.Filter{Larger: 5000}, "File 3"},
+		{store.Filter{Smaller: 4999}, "File 4"},
+		{store.Filter{Larger: 5001}, ""},
+		{store.Filter{Type: "image"}, "File 3"},
+		{store.Filter{Type: "image/jpeg"}, "File 3"},
+		{store.Filter{Type: "imag"}, ""},
+		{store.Filter{Type: "PDF"}, "File 3"},
+		{store.Filter{Type: ".png"}, "File 4"},
+		{store.Filter{Hidden: true}, "File 3"},
+		{store.Filter{System: true}, ""},
+	} {
+		if got := strings.Join(list(x.f, store.Order{}), ", "); got != x.want {
+			t.Errorf("%+v: %q", x.f, got)
+		}
 	}
 }

@@ -85,10 +85,12 @@ func (k clock) right(rs []store.Record) {
 	}
 }
 
-// records lists records in order of their right times: as far as each clock's page goes.
+// records lists records by their right times: as far as each clock's page goes.
 func (a pages) records(ctx context.Context, all []clock, f store.Filter, after store.After) (out []store.Record, next *store.After, err error) {
 	for _, k := range all {
-		rs, more, err := a.Store.Records(ctx, k.filter(f), store.After{At: after.At.Add(k.Off), ID: after.ID}, pageSize)
+		from := after
+		from.At = from.At.Add(k.Off)
+		rs, more, err := a.Store.Records(ctx, k.filter(f), from, pageSize)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -96,26 +98,16 @@ func (a pages) records(ctx context.Context, all []clock, f store.Filter, after s
 		out = append(out, rs...)
 		if more != nil {
 			more.At = more.At.Add(-k.Off)
-			if next == nil || later(*next, *more) {
+			if next == nil || more.Compare(*next) < 0 {
 				next = more
 			}
 		}
 	}
-	slices.SortStableFunc(out, func(x, y store.Record) int {
-		if c := x.At.Compare(*y.At); c != 0 {
-			return c
-		}
-		return int(min(max(x.ID-y.ID, -1), 1))
-	})
+	slices.SortStableFunc(out, func(x, y store.Record) int { return x.After(after.Order).Compare(y.After(after.Order)) })
 	if next != nil {
-		out = slices.DeleteFunc(out, func(r store.Record) bool { return later(store.After{At: *r.At, ID: r.ID}, *next) })
+		out = slices.DeleteFunc(out, func(r store.Record) bool { return r.After(after.Order).Compare(*next) > 0 })
 	}
 	return out, next, nil
-}
-
-// later reports whether a place in the list is behind another.
-func later(a, b store.After) bool {
-	return a.At.After(b.At) || a.At.Equal(b.At) && a.ID > b.ID
 }
 
 // counts counts records by their right times.

@@ -37,14 +37,11 @@ type compare struct {
 	Few     bool // there are not two sources
 }
 
-type compareSource struct {
-	store.SourceOf
-	Made time.Time
-}
+type compareSource struct{ store.SourceOf }
 
 // Words name a source.
 func (x *compareSource) Words(zone *time.Location) string {
-	return fmt.Sprintf("%s acquisition %d, %s", x.ExhibitRef, x.Number, x.Made.In(zone).Format("2 Jan 2006 15:04"))
+	return fmt.Sprintf("%s acquisition %d, %s", x.ExhibitRef, x.Number, x.Made().In(zone).Format("2 Jan 2006 15:04"))
 }
 
 // comparedLine is a record that one of two sources has.
@@ -86,10 +83,10 @@ func (a pages) compare(c *gin.Context, p *frame.Page, v *content) (*compare, err
 	k.X1 = k.Width - chartRight
 	for _, s := range all {
 		if id := p.ExhibitID(); id == 0 || id == s.ExhibitID {
-			k.Sources = append(k.Sources, compareSource{s, made(&s.Acquisition)})
+			k.Sources = append(k.Sources, compareSource{s})
 		}
 	}
-	slices.SortStableFunc(k.Sources, func(x, y compareSource) int { return x.Made.Compare(y.Made) })
+	slices.SortStableFunc(k.Sources, func(x, y compareSource) int { return x.Made().Compare(y.Made()) })
 	k.choose(p)
 	if k.Few = k.A == nil || k.B == nil; k.Few {
 		return k, nil
@@ -126,7 +123,7 @@ func (k *compare) choose(p *frame.Page) {
 	}
 	k.A, k.B = find(p.Query.Get("a")), find(p.Query.Get("b"))
 	if k.A != nil && k.B != nil && k.A != k.B {
-		if k.B.ExhibitID == k.A.ExhibitID && k.B.Made.Before(k.A.Made) {
+		if k.B.ExhibitID == k.A.ExhibitID && k.B.Made().Before(k.A.Made()) {
 			k.A, k.B = k.B, k.A
 		}
 		return
@@ -186,6 +183,7 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 	}
 	seen := map[int64][]store.Seen{}
 	var others map[int64]*store.Record
+	var went map[int64]*store.Went
 	if k.One {
 		var ids []int64
 		for _, r := range k.Compared.OnlyA {
@@ -193,6 +191,9 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 		}
 		all, err := a.Store.SeenIn(ctx, p.Case.ID, ids)
 		if err != nil {
+			return err
+		}
+		if went, err = a.Store.Went(ctx, p.Case.ID, ids...); err != nil {
 			return err
 		}
 		ids = nil
@@ -223,7 +224,7 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 			continue
 		}
 		if k.One {
-			k.window(&x, seen[r.ID])
+			k.window(&x, went[r.ID])
 		}
 		k.Missing = append(k.Missing, x)
 	}
@@ -247,11 +248,11 @@ func (k *compare) span() (from, to time.Time) {
 		if s.ExhibitID != k.A.ExhibitID {
 			continue
 		}
-		if from.IsZero() || s.Made.Before(from) {
-			from = s.Made
+		if from.IsZero() || s.Made().Before(from) {
+			from = s.Made()
 		}
-		if s.Made.After(to) {
-			to = s.Made
+		if s.Made().After(to) {
+			to = s.Made()
 		}
 	}
 	return from, to
@@ -265,32 +266,17 @@ func (k *compare) at(t time.Time) float64 {
 func (k *compare) dates(zone *time.Location) {
 	for _, s := range k.Sources {
 		if s.ExhibitID == k.A.ExhibitID {
-			k.Dates = append(k.Dates, compareDate{k.at(s.Made), s.Words(zone)})
+			k.Dates = append(k.Dates, compareDate{k.at(s.Made()), s.Words(zone)})
 		}
 	}
 }
 
-// window says between which dates of the exhibit's sources a record went: the last that has it, and the first after that one
-// which has records of its kind, but not it.
-func (k *compare) window(x *comparedLine, seen []store.Seen) {
-	alive := map[int64]bool{k.A.ID: true}
-	for _, s := range seen {
-		alive[s.AcquisitionID] = alive[s.AcquisitionID] || s.Same && s.State == record.Intact
-	}
-	var from, to time.Time
-	for _, s := range k.Sources { // by their dates
-		if s.ExhibitID != k.A.ExhibitID || !alive[s.ID] && (!slices.Contains(s.Kinds, string(x.Kind)) || s.Made.Before(k.A.Made)) || s.Made.After(k.B.Made) {
-			continue
-		}
-		if alive[s.ID] {
-			from, to = s.Made, time.Time{}
-		} else if to.IsZero() {
-			to = s.Made
-		}
-	}
-	if from.IsZero() || to.IsZero() {
+// window says between which dates of the exhibit's sources a record went.
+func (k *compare) window(x *comparedLine, w *store.Went) {
+	if w == nil || w.Last == nil || w.First == nil {
 		return
 	}
+	from, to := w.Last.Made(), w.First.Made()
 	x.From, x.To, x.X = &from, &to, k.at(from)
 	x.W = cmp.Or(max(2, k.at(to)-x.X), 2)
 }

@@ -3,14 +3,12 @@ package examine
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"crosswind/core/backup"
 	"crosswind/core/gap"
 	"crosswind/core/record"
 	"crosswind/core/talk"
@@ -140,7 +138,7 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 		if len(all) == 0 {
 			return nil
 		}
-		c := column{Ref: all[0].ExhibitRef, AcqNo: acq.Number, Made: made(acq), talk: t, lives: acq.LiveOnly, device: fmt.Sprint(t.ExhibitID), all: all}
+		c := column{Ref: all[0].ExhibitRef, AcqNo: acq.Number, Made: acq.Made(), talk: t, lives: acq.LiveOnly, device: fmt.Sprint(t.ExhibitID), all: all}
 		c.Title = all[0].ThreadTitle
 		if c.Said = acq.Method; !c.Made.IsZero() {
 			c.Said += ", " + c.Made.In(p.Zone).Format("2 Jan 2006 15:04")
@@ -248,18 +246,6 @@ func (a pages) holes(ctx context.Context, p *frame.Page, k *conversation, r *sto
 // Called is what a conversation is called.
 func (k *chosen) Called() string {
 	return cmp.Or(k.ThreadTitle, k.Whole.Fact("Title").Value, "Conversation "+k.Thread)
-}
-
-// made is when a source was made: as it says, or when reading it ended.
-func made(acq *store.Acquisition) time.Time {
-	var l backup.Label
-	if err := json.Unmarshal(acq.Facts, &l); err == nil && !l.Made.IsZero() {
-		return l.Made
-	}
-	if acq.EndedAt != nil {
-		return *acq.EndedAt
-	}
-	return time.Time{}
 }
 
 // beside chooses the sources that stand beside the first: those that the address names, else the other device's and an

@@ -3,8 +3,10 @@
 package examine
 
 import (
+	"cmp"
 	"context"
 	"embed"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"net/http"
@@ -55,14 +57,13 @@ type content struct {
 	Filter    store.Filter
 	Records   []store.Record
 	Untimed   []store.Record
-	Next      string   // where the list goes on; "" at its end
-	One       bool     // all records are of one kind
-	Columns   []string // that this has in lists
-	Spoken    bool     // and these say all that there is
-	Nobody    bool     // and it names nobody
-	GoesOn    bool     // the list is not at its beginning
-	GoesOff   bool     // it is among the records without a time
-	Timeless  int64    // records without a time
+	Next      string       // where the list goes on; "" at its end
+	Order     store.Order  // of the list
+	Columns   []listColumn // of it
+	Offered   []listColumn // and those that can be chosen
+	GoesOn    bool         // the list is not at its beginning
+	GoesOff   bool         // it is among the records without a time
+	Timeless  int64        // records without a time
 	Chosen    *chosen
 	Refused   string
 	MarkAll   string         // address at which all of it is marked
@@ -102,6 +103,8 @@ type chosen struct {
 	Now    *store.Record  // the row as it is, of an earlier version
 	Others []store.Record // the same record in other acquisitions
 	Note   *store.WorkingNote
+	Went   *store.Went  // when it was deleted, nil if nothing says that it was
+	Before []frame.View // what was deleted within so long before it: words and addresses
 }
 
 func (a pages) page(c *gin.Context) error {
@@ -191,7 +194,7 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		v.Chart.mark(p, few)
 	}
 	if v.Wants("list") && v.View == "" {
-		if err := a.columns(ctx, v); err != nil {
+		if err := a.columns(ctx, p, v); err != nil {
 			return err
 		}
 		return a.list(ctx, v, p.Query.Get("after"))
@@ -199,64 +202,11 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 	return nil
 }
 
-// columns says what the list has beside what all kinds have: of one kind its own.
-func (a pages) columns(ctx context.Context, v *content) error {
-	kinds, err := a.Store.Kinds(ctx, v.Filter.CaseID)
-	if len(v.Filter.Kinds) > 0 {
-		kinds = slices.DeleteFunc(kinds, func(k record.Kind) bool { return !slices.Contains(v.Filter.Kinds, string(k)) })
-	}
-	if len(kinds) != 1 {
-		return err
-	}
-	about := kinds[0].About()
-	v.One, v.Columns, v.Spoken, v.Nobody = true, about.Columns, about.Wordless, about.Nobody
-	return nil
-}
-
-// Width is how many columns the list has.
-func (v *content) Width() int {
-	n := 8
-	if v.One {
-		n += len(v.Columns) - 1
-	}
-	if v.Spoken {
-		n--
-	}
-	if v.Nobody {
-		n--
-	}
-	return n
-}
-
-// Cells are what a record has in the columns of its kind.
-func (v *content) Cells(r store.Record, zone *time.Location) (out []string, err error) {
-	if len(v.Columns) == 0 {
-		return nil, nil
-	}
-	w := &record.Record{}
-	if r.Body != "" {
-		if w, err = r.Whole(); err != nil {
-			return nil, err
-		}
-	}
-	for _, name := range v.Columns {
-		f := w.Column(name)
-		s := f.Words()
-		if at, err := time.Parse(time.RFC3339, f.Value); err == nil && slices.Contains(record.Roles, name) {
-			if s = frame.Clock(at, zone); r.At != nil && frame.Day(*r.At, zone) == frame.Day(at, zone) {
-				s = at.In(zone).Format("15:04:05")
-			}
-		}
-		out = append(out, s)
-	}
-	return out, nil
-}
-
 // list gives a page of the list, from a place in it on: records in order of time, and after
 // them those without one.
 func (a pages) list(ctx context.Context, v *content, from string) error {
 	v.GoesOn = from != ""
-	after, untimed, err := readAfter(from)
+	after, untimed, err := readAfter(from, v.Order)
 	if err != nil {
 		return err
 	}
@@ -266,7 +216,7 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 			return err
 		}
 		if next != nil {
-			v.Next = fmt.Sprintf("%d.%d", next.At.UnixMicro(), next.ID)
+			v.Next = writeAfter(*next)
 			return nil
 		}
 	}
@@ -277,12 +227,22 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 	return err
 }
 
-// noTime begins a place in the list that is after a record without a time.
+// The places in a list after a record with a time are written as its time in microseconds and its id, and its key in lists
+// by another order; those after one without a time as noTime and its id.
 const noTime = "none."
 
-// readAfter reads a place in the list: after a record with a time, or after one without,
+func writeAfter(a store.After) string {
+	s := fmt.Sprintf("%d.%d", a.At.UnixMicro(), a.ID)
+	if a.By != "" {
+		s += "." + base64.RawURLEncoding.EncodeToString([]byte(a.Key))
+	}
+	return s
+}
+
+// readAfter reads a place in a list: after a record with a time, or after one without,
 // whose id is untimed.
-func readAfter(s string) (after store.After, untimed int64, err error) {
+func readAfter(s string, order store.Order) (after store.After, untimed int64, err error) {
+	after.Order = order
 	if s == "" {
 		return after, 0, nil
 	}
@@ -293,14 +253,19 @@ func readAfter(s string) (after store.After, untimed int64, err error) {
 		}
 		return after, untimed, nil
 	}
-	at, id, ok := strings.Cut(s, ".")
-	us, err1 := strconv.ParseInt(at, 10, 64)
-	n, err2 := strconv.ParseInt(id, 10, 64)
-	t := time.UnixMicro(us)
-	if y := t.UTC().Year(); !ok || err1 != nil || err2 != nil || y < 1 || y > 9999 {
+	parts := strings.Split(s, ".")
+	if len(parts) < 2 || len(parts) > 3 || (len(parts) == 3) != (order.By != "") {
 		return after, 0, bad
 	}
-	return store.After{At: t, ID: n}, 0, nil
+	us, err1 := strconv.ParseInt(parts[0], 10, 64)
+	n, err2 := strconv.ParseInt(parts[1], 10, 64)
+	key, err3 := base64.RawURLEncoding.DecodeString(strings.Join(parts[2:], ""))
+	t := time.UnixMicro(us)
+	if y := t.UTC().Year(); cmp.Or(err1, err2, err3) != nil || y < 1 || y > 9999 || n <= 0 || record.Clean(string(key)) != string(key) {
+		return after, 0, bad
+	}
+	after.At, after.ID, after.Key = t, n, string(key)
+	return after, 0, nil
 }
 
 // window is the span that the chart shows: what the address says, else where the
@@ -380,6 +345,18 @@ func (a pages) choose(c *gin.Context, p *frame.Page, v *content, id string, draw
 	}
 	if k.Note, err = a.Store.NoteOf(ctx, r); err != nil {
 		return nil, err
+	}
+	went, err := a.Store.Went(ctx, p.Case.ID, r.ID)
+	if err != nil {
+		return nil, err
+	}
+	k.Went = went[r.ID]
+	if r.At != nil {
+		line := strings.Join(slices.DeleteFunc(strings.Fields(p.Query.Get("q")), func(w string) bool { return strings.HasPrefix(w, "deleted:") }), " ")
+		for _, span := range []string{"day", "week", "year"} {
+			word := "deleted:" + span + "/" + r.At.UTC().Format(time.RFC3339)
+			k.Before = append(k.Before, frame.View{Name: span, Path: p.Keep("q", strings.TrimSpace(line+" "+word), "from", "", "to", "", "view", "", "after", "", "o", "")})
+		}
 	}
 	if err := a.named(ctx, k); err != nil {
 		return nil, err

@@ -2,13 +2,19 @@ package examine
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"math"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"crosswind/core/record"
+	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
+
+	"github.com/dustin/go-humanize"
 )
 
 // filterWord is a part of what is filtered, in words, and the address without it.
@@ -41,44 +47,14 @@ func (a pages) readFilter(ctx context.Context, p *frame.Page, v *content) error 
 	}
 	var words, rest []string
 	for i, w := range all {
-		name, value, _ := strings.Cut(w, ":")
-		said := ""
-		switch {
-		case value == "":
-		case name == "kind":
-			if kind, err := record.ParseKind(value); err == nil {
-				value = string(kind)
-			}
-			f.Kinds = append(f.Kinds, value)
-			said = kindWords([]string{value})
-		case name == "state":
-			f.State, said = value, strings.ToLower(stateWords(value))
-		case w == "is:marked":
-			f.Marked, said = true, "marked"
-		case w == "is:noted":
-			f.Noted, said = true, "with a working note"
-		case w == "has:place":
-			f.Placed, said = true, "with a place"
-		case w == "has:attachment":
-			f.Attached, said = true, "with an attachment"
-		case name == "app":
-			f.App, said = value, "in a file of "+value
-		case name == "source":
-			if n, err := strconv.Atoi(value); err == nil && n > 0 {
-				f.Source, said = n, "of acquisition "+value
-			}
-		case name == "with":
-			people, err := a.Store.People(ctx, p.Case.ID)
-			if err != nil {
-				return err
-			}
-			f.Parties = []string{value} // which nobody has
-			for _, x := range people.Persons {
-				if matches(x, value) {
-					f.Parties = append(f.Parties, x.Handles...)
-				}
-			}
-			said = "with somebody called " + value
+		said, err := a.filterBy(ctx, p, f, w)
+		if errors.Is(err, errUnread) {
+			v.Refused = fmt.Sprintf("%s: %v; it is left out.", w, err)
+			rest = append(rest, w)
+			continue
+		}
+		if err != nil {
+			return err
 		}
 		if said == "" {
 			words, rest = append(words, w), append(rest, w)
@@ -92,6 +68,128 @@ func (a pages) readFilter(ctx context.Context, p *frame.Page, v *content) error 
 		v.Words = append(v.Words, filterWord{"the words " + f.Words, p.Keep("q", strings.Join(keep, " "), "after", "")})
 	}
 	return nil
+}
+
+// errUnread is of what narrows, but cannot be read.
+var errUnread = errors.New("it cannot be read")
+
+// filterBy narrows f by a word of the line, and says how; "" if the word is one to be looked for.
+func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w string) (said string, err error) {
+	switch w {
+	case "is:marked":
+		f.Marked = true
+		return "marked", nil
+	case "is:noted":
+		f.Noted = true
+		return "with a working note", nil
+	case "is:hidden":
+		f.Hidden = true
+		return "of hidden files", nil
+	case "is:system":
+		f.System = true
+		return "of the system's files", nil
+	case "has:place":
+		f.Placed = true
+		return "with a place", nil
+	case "has:attachment":
+		f.Attached = true
+		return "with an attachment", nil
+	}
+	name, value, _ := strings.Cut(w, ":")
+	if value == "" {
+		return "", nil
+	}
+	switch name {
+	case "kind":
+		if kind, err := record.ParseKind(value); err == nil {
+			value = string(kind)
+		}
+		f.Kinds = append(f.Kinds, value)
+		return kindWords([]string{value}), nil
+	case "state":
+		f.State = value
+		return strings.ToLower(stateWords(value)), nil
+	case "app":
+		f.App = value
+		return "in a file of " + value, nil
+	case "type":
+		f.Type = value
+		return "with a file of type " + value, nil
+	case "larger", "smaller":
+		n, err := humanize.ParseBytes(value)
+		if err != nil || n == 0 || n > math.MaxInt64 {
+			return "", fmt.Errorf("%w as a size, such as 200kB or 4MiB", errUnread)
+		}
+		if name == "larger" {
+			f.Larger = int64(n)
+			return fmt.Sprintf("with a file of %s bytes or more", frame.Num(n)), nil
+		}
+		f.Smaller = int64(n)
+		return fmt.Sprintf("with files of %s bytes or less", frame.Num(n)), nil
+	case "deleted", "perhaps-deleted":
+		from, to, err := readSpan(value, p.Zone)
+		if err != nil {
+			return "", err
+		}
+		f.Gone = &store.Gone{From: from, To: to, Perhaps: name == "perhaps-deleted"}
+		said := "deleted"
+		if f.Gone.Perhaps {
+			said = "that can have been deleted"
+		}
+		return fmt.Sprintf("%s between %s and %s", said, frame.Minute(from, p.Zone), frame.Minute(to, p.Zone)), nil
+	case "source":
+		n, err := strconv.Atoi(value)
+		if err != nil || n < 1 {
+			return "", fmt.Errorf("%w as the number of an acquisition", errUnread)
+		}
+		f.Source = n
+		return "of acquisition " + value, nil
+	case "with":
+		people, err := a.Store.People(ctx, p.Case.ID)
+		if err != nil {
+			return "", err
+		}
+		f.Parties = []string{value} // which nobody has
+		for _, x := range people.Persons {
+			if matches(x, value) {
+				f.Parties = append(f.Parties, x.Handles...)
+			}
+		}
+		return "with somebody called " + value, nil
+	}
+	return "", nil
+}
+
+// readSpan reads a span of time: two moments (ISO 8601 section 5.5.2), or a day, week, month or year before one.
+func readSpan(s string, zone *time.Location) (from, to time.Time, err error) {
+	first, last, _ := strings.Cut(s, "/")
+	if to, err = readMoment(last, zone); err == nil {
+		switch first {
+		case "day":
+			return to.AddDate(0, 0, -1), to, nil
+		case "week":
+			return to.AddDate(0, 0, -7), to, nil
+		case "month":
+			return to.AddDate(0, -1, 0), to, nil
+		case "year":
+			return to.AddDate(-1, 0, 0), to, nil
+		}
+		if from, err = readMoment(first, zone); err == nil && from.Before(to) {
+			return from, to, nil
+		}
+	}
+	return from, to, fmt.Errorf("%w as a span, such as week/2026-09-14 or 2026-09-11T18:00/2026-09-12", errUnread)
+}
+
+// readMoment reads a moment of RFC 3339, whose time may be left out to the second, the minute or wholly, and whose zone: it
+// is the case's then. A day alone is its beginning.
+func readMoment(s string, zone *time.Location) (t time.Time, err error) {
+	for _, layout := range []string{time.RFC3339, "2006-01-02T15:04Z07:00", "2006-01-02T15:04:05", "2006-01-02T15:04", "2006-01-02"} {
+		if t, err = time.ParseInLocation(layout, s, zone); err == nil && t.Year() > 0 {
+			return t, nil
+		}
+	}
+	return t, errUnread
 }
 
 func kindWords(kinds []string) string {

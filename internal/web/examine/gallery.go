@@ -62,7 +62,7 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 	if len(f.Kinds) == 0 {
 		return g, nil
 	}
-	after, untimed, err := readAfter(p.Query.Get("after"))
+	after, untimed, err := readAfter(p.Query.Get("after"), store.Order{})
 	if err != nil {
 		return g, err
 	}

@@ -12,9 +12,11 @@ import (
 	"html/template"
 	"io/fs"
 	"log/slog"
+	"maps"
 	"net/http"
 	"net/url"
 	"regexp"
+	"slices"
 	"sync"
 	"time"
 
@@ -295,6 +297,18 @@ func lower(s string) string { return string(s[0]|0x20) + s[1:] }
 // Keep gives the page's own address with some parameters changed: pairs of
 // name and value, "" to drop one.
 func (p *Page) Keep(pairs ...string) string { return Address(p.Path, p.Query, pairs...) }
+
+// Kept are the parameters of the page's address but some, for forms that keep them: names and values.
+func (p *Page) Kept(but ...string) (out [][2]string) {
+	for _, name := range slices.Sorted(maps.Keys(p.Query)) {
+		for _, s := range p.Query[name] {
+			if !slices.Contains(but, name) {
+				out = append(out, [2]string{name, s})
+			}
+		}
+	}
+	return out
+}
 
 // Address writes an address with some of its parameters changed.
 func Address(path string, q url.Values, pairs ...string) string {

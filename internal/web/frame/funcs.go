@@ -19,7 +19,7 @@ import (
 
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
-	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": minute, "clock": Clock, "day": Day,
+	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
 	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
@@ -93,8 +93,8 @@ func About(on string) string {
 // When writes an instant in a zone, with the zone's offset.
 func When(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2006 15:04:05 -07:00") }
 
-// minute is When without its seconds, for windows.
-func minute(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2006 15:04 -07:00") }
+// Minute is When without its seconds, for windows.
+func Minute(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2006 15:04 -07:00") }
 
 // Clock writes an instant in a zone without its offset, for columns whose head
 // names the zone.

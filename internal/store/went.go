@@ -1,0 +1,103 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"crosswind/core/record"
+)
+
+// sources are the acquisitions of a case of which there are records, with when what they read was made.
+type sources []SourceOf
+
+// at is when a source was made, as the database keeps times.
+func (a *SourceOf) at() time.Time { return a.Made().Round(time.Microsecond) }
+
+// made lists the sources of a case.
+func (s *Store) made(ctx context.Context, caseID int64) (sources, error) {
+	return s.Sources(ctx, caseID, nil)
+}
+
+// went writes a query of one row with the span in which what r tells of was deleted, after and before: none if nothing
+// says that it was. args grow with it.
+//
+// It went after its own time, if that is a time at which it was recorded, and after the last source of its exhibit that
+// still has it; and before the first source after that which has other live records of its kind in the same database or
+// conversation, and not this one. If the source
+// itself says when, that is both. What was changed was not deleted.
+func (all sources) went(args []any) (string, []any) {
+	var ids, exhibits []int64
+	var times []time.Time
+	for _, a := range all {
+		ids, exhibits, times = append(ids, a.ID), append(exhibits, a.ExhibitID), append(times, a.at())
+	}
+	var planned, changing []string // whose time says nothing of when they were recorded, or changes with them
+	for _, k := range record.Kinds() {
+		switch a := k.About(); {
+		case a.Time == "changed":
+			changing = append(changing, string(k))
+		case a.Group == record.Plans:
+			planned = append(planned, string(k))
+		}
+	}
+	args = append(args, Array[int64](ids).param(), Array[int64](exhibits).param(), times, Array[string](planned).param(), Array[string](changing).param())
+	n := len(args) - 5
+	from := fmt.Sprintf("unnest($%d::bigint[], $%d::bigint[], $%d::timestamptz[]) s(id, exhibit, made) WHERE s.exhibit = r.exhibit_id AND ", n+1, n+2, n+3)
+	// A source still has it if it says the same at that time, or has its row otherwise; and it could if it has others of its database or conversation.
+	still := fmt.Sprintf(`(EXISTS (SELECT FROM record x WHERE x.case_id = r.case_id AND x.at = r.at AND x.acquisition_id = s.id AND x.kind = r.kind AND x.summary = r.summary AND x.state = 'intact' AND (r.state <> 'intact' OR x.thread = r.thread))
+  OR EXISTS (SELECT FROM record x WHERE x.exhibit_id = r.exhibit_id AND x.db = r.db AND x.row_id = r.row_id AND x.tab = r.tab AND x.acquisition_id = s.id AND x.kind = r.kind AND x.state = 'intact' AND (x.at = r.at OR r.kind = ANY($%d))))`, n+5)
+	const could = `(EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.db = r.db AND y.kind = r.kind AND y.state = 'intact')
+  OR r.thread <> '' AND EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.thread = r.thread AND y.kind = r.kind AND y.state = 'intact'))`
+	return fmt.Sprintf(`SELECT coalesce(r.gone_at, l.at, '-infinity') AS after, coalesce(r.gone_at, u.at) AS before
+FROM (SELECT s.made FROM %[1]s s.id = r.acquisition_id) own
+CROSS JOIN LATERAL (SELECT greatest(CASE WHEN r.kind <> ALL($%[2]d) THEN least(r.at, own.made) END, CASE WHEN r.state = 'intact' THEN own.made END, (SELECT max(s.made) FROM %[1]s s.made < own.made AND %[3]s)) AS at) l
+CROSS JOIN LATERAL (SELECT CASE WHEN r.state = 'intact' AND EXISTS (SELECT FROM %[1]s s.made > own.made AND %[3]s) THEN NULL
+  ELSE (SELECT min(s.made) FROM %[1]s s.made >= coalesce(l.at, '-infinity') AND (s.id = r.acquisition_id AND r.state <> 'intact' OR s.made <> own.made AND %[4]s AND NOT %[3]s)) END AS at) u
+WHERE r.state <> 'earlier' AND coalesce(r.gone_at, u.at) IS NOT NULL`, from, n+4, still, could), args
+}
+
+// Went is between when a record was deleted: after the first of these times and before the second, with the sources that
+// say so.
+type Went struct {
+	After       *time.Time // nil if nothing says after when
+	Before      time.Time
+	Last, First *SourceOf // the last that still has it, and the first that does not; nil if its own time, or the source itself, says it
+	Said        bool      // the source itself says when
+}
+
+// Went says of records between when what they tell of was deleted, by all sources of their exhibits. Those of which nothing
+// says that it was are left out. One that was recovered has at least its own time and its source's.
+func (s *Store) Went(ctx context.Context, caseID int64, ids ...int64) (map[int64]*Went, error) {
+	all, err := s.made(ctx, caseID)
+	if err != nil {
+		return nil, err
+	}
+	q, args := all.went([]any{caseID, Array[int64](ids).param()})
+	var found []struct {
+		ID            int64
+		ExhibitID     int64 `db:"exhibit_id"`
+		After, Before *time.Time
+	}
+	err = s.list(ctx, &found, "when records were deleted", "SELECT r.id, r.exhibit_id, nullif(w.after, '-infinity') AS after, w.before FROM record r CROSS JOIN LATERAL ("+q+") w WHERE r.case_id = $1 AND r.id = ANY($2)", args...)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]*Went{}
+	for _, x := range found {
+		w := &Went{After: x.After, Before: *x.Before}
+		if w.Said = w.After != nil && w.After.Equal(w.Before); !w.Said {
+			for i := range all {
+				switch a := &all[i]; {
+				case a.ExhibitID != x.ExhibitID:
+				case a.at().Equal(w.Before):
+					w.First = a
+				case w.After != nil && a.at().Equal(*w.After):
+					w.Last = a
+				}
+			}
+		}
+		out[x.ID] = w
+	}
+	return out, nil
+}
