@@ -107,7 +107,7 @@ DELETE FROM line WHERE id = 2;`, false, Names{"+447700900417": {Text: "One"}})
 	if strings.Join(said, "\n") != strings.Join(want, "\n") {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(said, "\n"), strings.Join(want, "\n"))
 	}
-	if o := rs[2].Others(); len(o) != 1 || o[0].Role != "purged" || o[0].At.Sub(*rs[2].At()).Hours() < 719 { // about 30 days, common practice
+	if o := rs[2].Others(); len(o) != 2 || o[0].Role != "deleted" || o[1].Role != "purged" || o[1].At.Sub(*o[0].At).Hours() != 720 { // about 30 days, common practice
 		t.Errorf("%v", o)
 	}
 	if lost := rs[3].Origin().Lost; len(lost) != 1 || lost[0] != "id" {

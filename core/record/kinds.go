@@ -25,6 +25,11 @@ const (
 
 	Jotting  Kind = "note"
 	Document Kind = "document"
+
+	Fix Kind = "fix" // where the handset took itself to be
+	SIM Kind = "sim"
+	// Zone is that the handset's zone was changed.
+	Zone Kind = "zone"
 )
 
 // Group is what kinds that are looked at together have in common.
@@ -124,11 +129,11 @@ func init() {
 	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})
 	Register(About{Kind: "download", Title: "Download", Plural: "Downloads", Group: Web, Time: "began", Party: "Of", Nobody: true, Says: []string{WithAttachments},
 		Columns: []string{WebAddress, Outcome}, Further: []string{WithAttachments}})
-	Register(About{Kind: "fix", Wordless: true, Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
+	Register(About{Kind: Fix, Wordless: true, Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "place", Title: "Saved place", Plural: "Saved places", Group: Places, Time: "added", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "start", Title: "Start or stop", Plural: "Starts and stops", Group: Device, Time: "logged", Party: "Of", Nobody: true})
-	Register(About{Kind: "sim", Title: "SIM change", Plural: "SIM changes", Group: Device, Time: "logged", Party: "Number", Alone: true})
-	Register(About{Kind: "zone", Title: "Zone change", Plural: "Zone changes", Group: Device, Time: "logged", Party: "Of", Nobody: true})
+	Register(About{Kind: SIM, Title: "SIM change", Plural: "SIM changes", Group: Device, Time: "logged", Party: "Number", Alone: true})
+	Register(About{Kind: Zone, Title: "Zone change", Plural: "Zone changes", Group: Device, Time: "logged", Party: "Of", Nobody: true})
 	Register(About{Kind: "network", Title: "Radio network", Plural: "Radio networks", Group: Device, Time: "logged", Party: "Of", Nobody: true})
 	Register(About{Kind: "app", Title: "App", Plural: "Apps", Group: Device, Time: "logged", Party: "Of", Nobody: true, Columns: []string{Outcome}})
 }

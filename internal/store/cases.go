@@ -3,7 +3,9 @@ package store
 import (
 	"context"
 	"fmt"
+	"math"
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -333,6 +335,15 @@ func (e *Exhibit) Home() string {
 		}
 	}
 	return ""
+}
+
+// Clock is by how much the exhibit's own clock was measured to be fast, false if it was not measured.
+func (e *Exhibit) Clock() (time.Duration, bool) {
+	s, err := strconv.ParseFloat(e.ClockOffset, 64)
+	if err != nil || math.Abs(s) > 1e9 {
+		return 0, false
+	}
+	return time.Duration(s * float64(time.Second)).Round(time.Microsecond), true
 }
 
 // Custody is an event in an exhibit's chain of custody.

@@ -77,13 +77,70 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 // Hours lists in which hours an exhibit recorded how much of what happens of itself: not what was planned, or is known of
 // people. Records are those that scope admits; their times are as the exhibit's own clock had them.
 func (s *Store) Hours(ctx context.Context, caseID, exhibit int64, from, to time.Time) (out []gap.Hour, err error) {
-	var kinds []string
+	err = s.list(ctx, &out, "listing the hours of an exhibit", `SELECT at, sum(n)::bigint AS n FROM record_hour WHERE case_id = $1 AND exhibit_id = $2 AND at >= $3 AND at < $4 AND kind = ANY($5)
+GROUP BY at ORDER BY at`, caseID, exhibit, from, to, Array[string](happening()).param())
+	return out, err
+}
+
+// happening are the kinds of what happens of itself.
+func happening() (kinds []string) {
 	for _, k := range record.Kinds() {
 		if g := k.About().Group; g != record.Plans && g != record.People {
 			kinds = append(kinds, string(k))
 		}
 	}
-	err = s.list(ctx, &out, "listing the hours of an exhibit", `SELECT at, sum(n)::bigint AS n FROM record_hour WHERE case_id = $1 AND exhibit_id = $2 AND at >= $3 AND at < $4 AND kind = ANY($5)
-GROUP BY at ORDER BY at`, caseID, exhibit, from, to, Array[string](kinds).param())
+	return kinds
+}
+
+// ClockStep is a step back of the times of a table's rows in the order of their numbers, between two records.
+type ClockStep struct {
+	Before, After Record
+	Back          time.Duration
+}
+
+// ClockSteps finds where the times of live rows of what happens of itself go back against the order of their numbers, in tables of
+// which nineteen in twenty follow time: see [gap.Jumps].
+func (s *Store) ClockSteps(ctx context.Context, caseID, exhibit int64) (out []ClockStep, err error) {
+	var near []struct {
+		Part string
+		I    int64
+		ID   int64
+		At   time.Time
+	}
+	err = s.list(ctx, &near, "looking for steps of the clock", `WITH t AS MATERIALIZED (
+  SELECT acquisition_id || ' ' || tab || ' ' || db AS part, id, at, row_number() OVER w AS i, lag(at) OVER w AS prev FROM record r
+  WHERE r.case_id = $1 AND ($2 = 0 OR r.exhibit_id = $2) AND r.state = 'intact' AND r.kind = ANY($3) AND r.at IS NOT NULL AND r.row_id ~ '^[0-9]{1,18}$'
+  WINDOW w AS (PARTITION BY acquisition_id, db, tab ORDER BY row_id::bigint, id)
+), follows AS MATERIALIZED (SELECT part FROM t GROUP BY part HAVING count(*) FILTER (WHERE prev > at) * 20 <= count(*) AND bool_or(prev >= at + interval '5 minutes')),
+step AS MATERIALIZED (SELECT part, i FROM t JOIN follows USING (part) WHERE prev >= at + interval '5 minutes' LIMIT 10000)
+SELECT DISTINCT t.part, t.i, t.id, t.at FROM step CROSS JOIN generate_series(step.i - 6, step.i + 5) AS k(i) JOIN t ON t.part = step.part AND t.i = k.i ORDER BY t.part, t.i`,
+		caseID, exhibit, Array[string](happening()).param())
+	if err != nil {
+		return nil, err
+	}
+	var ids []int64
+	var pairs [][2]int64
+	var back []time.Duration
+	for from := 0; from < len(near); {
+		to := from + 1
+		for to < len(near) && near[to].Part == near[from].Part && near[to].I == near[to-1].I+1 {
+			to++
+		}
+		var rows []gap.Row
+		for _, x := range near[from:to] {
+			rows = append(rows, gap.Row{Number: x.I, At: x.At})
+		}
+		for _, j := range gap.Jumps(rows) {
+			pair := [2]int64{near[from+j.Before].ID, near[from+j.After].ID}
+			ids, pairs, back = append(ids, pair[:]...), append(pairs, pair), append(back, j.Back)
+		}
+		from = to
+	}
+	found, err := s.RecordsByID(ctx, caseID, ids)
+	for i, p := range pairs {
+		if a, b := found[p[0]], found[p[1]]; a != nil && b != nil {
+			out = append(out, ClockStep{*a, *b, back[i]})
+		}
+	}
 	return out, err
 }

@@ -272,3 +272,63 @@ UPDATE record_whole w SET body = regexp_replace(body, '"attachments": ', '"attac
 		}
 	}
 }
+
+// A clock that was ahead for some rows, and was set right: of two tables one follows time and tells it, with the records on
+// either side. The case is made up.
+func TestClockSteps(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, one := newCase(t, s)
+	var lines []line
+	for i := range 60 {
+		l := line{int64(i + 1), 20 * i, record.Intact, fmt.Sprint("line ", i)}
+		if i >= 30 && i < 40 {
+			l.after += 3000 // two days and two hours
+		}
+		lines = append(lines, l)
+	}
+	lines[50].after -= 400 // came late
+	source(t, s, c, one, "7", lines...)
+	source(t, s, c, one, "7", line{1, 50, record.Intact, "a"}, line{2, 40, record.Intact, "b"}, line{3, 30, record.Intact, "c"}, line{4, 20, record.Intact, "d"}, line{5, 10, record.Intact, "e"}, line{6, 5, record.Intact, "f"})
+	steps, err := s.ClockSteps(ctx, c.ID, one.ID)
+	if err != nil || len(steps) != 1 || steps[0].Before.Summary != "line 39" || steps[0].After.Summary != "line 40" || steps[0].Back != 2980*time.Minute {
+		t.Errorf("%+v, %v", steps, err)
+	}
+}
+
+// What other records tell of the same: a message and the calls of another handset, and a fix near a picture. The case is made up.
+func TestToldTwice(t *testing.T) {
+	s, owner := storetest.OpenWithOwner(t)
+	ctx := context.Background()
+	c, one := newCase(t, s)
+	if err := s.AddExhibit(ctx, c, store.Exhibit{Reference: "1-B", Kind: "handset", ModelMark: "m", Serial: "t", Numbers: "+44 7700 900417"}, store.Custody{What: "received", At: time.Now(), ToWhom: "tester", Seal: "2", Place: "here"}, "tester"); err != nil {
+		t.Fatal(err)
+	}
+	es, err := s.Exhibits(ctx, c.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	source(t, s, c, one, "7", line{1, 0, record.Intact, "you are late"}, line{2, 1, record.Intact, "the side gate"}, line{3, 3, record.Intact, "here by the gate"}, line{4, 11, record.Intact, "here in the boat"}, line{5, 20, record.Intact, "on the 20th minute"})
+	source(t, s, c, &es[1], "31", line{70, 0, record.Intact, "you are late"}, line{71, 2, record.Recovered, "the side gate"})
+	source(t, s, c, &es[1], "32", line{80, 20, record.Intact, "on the 20th minute"}) // by chance
+	all, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Exhibit: one.ID}, store.After{}, 10)
+	if err != nil || len(all) != 5 {
+		t.Fatal(all, err)
+	}
+	for i, want := range []string{"you are late", "the side gate", "", "", ""} {
+		same, err := s.SameSaid(ctx, &all[i])
+		if err != nil || (len(same) == 1) != (want != "") || want != "" && (same[0].Summary != want || same[0].ExhibitID != es[1].ID) {
+			t.Errorf("%s: %+v, %v", all[i].Summary, same, err)
+		}
+	}
+	if _, err := owner.ExecContext(ctx, "UPDATE record SET kind = 'fix' WHERE summary = 'here in the boat'; UPDATE authority SET scope_kinds = '{message,fix}'"); err != nil {
+		t.Fatal(err)
+	}
+	fixes, err := s.FixesNear(ctx, c.ID, []int64{all[0].ID, all[1].ID, all[2].ID})
+	if err != nil || len(fixes) != 2 || fixes[all[2].ID] == nil || fixes[all[2].ID].ID != all[3].ID { // eight and ten minutes before
+		t.Errorf("%v, %v", fixes, err)
+	}
+	if own, err := s.Own(ctx, &es[1]); err != nil || fmt.Sprint(own) != "[+447700900417]" {
+		t.Errorf("%v, %v", own, err)
+	}
+}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -99,7 +100,7 @@ func wire(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 	}
 	var all []line
 	for _, l := range lines(from) {
-		if people[l.who].name == "Maren O." {
+		if people[l.who].number == maren {
 			all = append(all, line{0, !l.mine, l.at.Add(time.Duration(300+r.IntN(2500)) * time.Millisecond), l.body})
 		}
 	}
@@ -143,16 +144,37 @@ func bell(path string, from, end time.Time, r *rand.Rand, t *Truth) ([]byte, err
 	}
 	defer db.Close()
 	db.exec("CREATE TABLE bell(no INTEGER PRIMARY KEY, party TEXT NOT NULL, sort TEXT NOT NULL, at INTEGER NOT NULL, lasted INTEGER NOT NULL)")
+	type row struct {
+		at          time.Time
+		party, sort string
+		lasted      int
+	}
+	var all []row
 	for at, n := from, 0; n < 800; n++ {
 		if at = at.Add(time.Duration(200+r.IntN(1500)) * time.Minute); at.After(last) {
 			break
 		}
-		sort := []string{"got", "made", "made", "missed"}[r.IntN(4)]
-		lasted := 0
-		if sort != "missed" {
-			lasted = 9000 + r.IntN(600_000)
+		c := row{at: at, sort: []string{"got", "made", "made", "missed"}[r.IntN(4)], party: met[1+r.IntN(len(met)-1)].number}
+		if c.sort != "missed" {
+			c.lasted = 9000 + r.IntN(600_000)
 		}
-		db.put(at, "INSERT INTO bell(party, sort, at, lasted) VALUES (?, ?, ?, ?)", met[r.IntN(len(met))].number, sort, at.UnixMilli(), lasted)
+		all = append(all, c)
+	}
+	for _, c := range between(from) {
+		x := row{c.at.Add(time.Duration(200+r.IntN(1700)) * time.Millisecond), owner, "got", 1000*c.secs + r.IntN(900)}
+		switch {
+		case c.spoken > 0:
+			x.sort, x.lasted = "made", 1000*c.spoken
+		case !c.mine:
+			x.sort = "made"
+		case !c.took:
+			x.sort, x.lasted = "missed", 0
+		}
+		all = append(all, x)
+	}
+	slices.SortStableFunc(all, func(a, b row) int { return a.at.Compare(b.at) })
+	for _, c := range all {
+		db.put(c.at, "INSERT INTO bell(party, sort, at, lasted) VALUES (?, ?, ?, ?)", c.party, c.sort, c.at.UnixMilli(), c.lasted)
 	}
 	db.live()
 	db.remove(t, bellPath, "bell", "single rows", "no % 17 = 4")

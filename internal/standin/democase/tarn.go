@@ -21,9 +21,10 @@ const (
 
 var tarnApps = []maker{{gullPath, gull}, {daysPath, days}, {skimPath, skim}, {tracePath, trace}, {hornPath, horn}, {wardPath, ward}, {keepPath, keep}, {letterPath, letter}}
 
-// guild are the rooms of the chat app, the owner of the galley phone first.
+// maren is the number of the galley phone.
 const maren = "+44 7700 900288"
 
+// guild are the rooms of the chat app, the owner of the galley phone first.
 var guild = []struct {
 	title, state string
 	who          []string

@@ -3,9 +3,7 @@ package examine
 import (
 	"context"
 	"fmt"
-	"math"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -31,18 +29,18 @@ func clocks(p *frame.Page) (all []clock, measured []string) {
 		if id := p.ExhibitID(); id != 0 && id != e.ID {
 			continue
 		}
-		s, err := strconv.ParseFloat(e.ClockOffset, 64)
-		if err != nil || s == 0 || math.Abs(s) > 1e9 {
+		off, _ := e.Clock()
+		if off == 0 {
 			right.Exhibits = append(right.Exhibits, e.ID)
 			continue
 		}
 		word := "fast"
-		if s < 0 {
+		if off < 0 {
 			word = "slow"
 		}
 		said := fmt.Sprintf("%s %s s %s", e.Reference, strings.TrimLeft(e.ClockOffset, "+-"), word)
 		measured = append(measured, said)
-		all = append(all, clock{[]int64{e.ID}, time.Duration(s * float64(time.Second)).Round(time.Microsecond), said})
+		all = append(all, clock{[]int64{e.ID}, off, said})
 	}
 	if len(all) == 0 || p.Query.Get("clocks") == "" {
 		return []clock{{}}, measured

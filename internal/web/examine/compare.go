@@ -34,7 +34,8 @@ type compare struct {
 	Added   []comparedLine
 	More    [2]int64 // that are not listed
 	Dates   []compareDate
-	Few     bool // there are not two sources
+	Few     bool   // there are not two sources
+	Calls   *calls // between the two exhibits, nil if they are one or calls are left out
 }
 
 type compareSource struct{ store.SourceOf }
@@ -104,6 +105,11 @@ func (a pages) compare(c *gin.Context, p *frame.Page, v *content) (*compare, err
 	k.draw()
 	if w := v.Chart.Window; w.Seconds() > 0 {
 		k.Ticks = v.Chart.Ticks
+	}
+	if kinds := v.Filter.Kinds; !k.One && (len(kinds) == 0 || slices.Contains(kinds, string(record.Call))) {
+		if k.Calls, err = a.callsOf(ctx, p, p.ExhibitByID(k.A.ExhibitID), p.ExhibitByID(k.B.ExhibitID), v.Filter.From, v.Filter.To); err != nil {
+			return nil, err
+		}
 	}
 	return k, a.sort(ctx, p, k)
 }

@@ -104,6 +104,7 @@ type chosen struct {
 	Others []store.Record // the same record in other acquisitions
 	Note   *store.WorkingNote
 	Went   *store.Went  // when it was deleted, nil if nothing says that it was
+	Told   []told       // of its moment by others
 	Before []frame.View // what was deleted within so long before it: words and addresses
 }
 
@@ -351,6 +352,9 @@ func (a pages) choose(c *gin.Context, p *frame.Page, v *content, id string, draw
 		return nil, err
 	}
 	k.Went = went[r.ID]
+	if k.Told, err = a.told(ctx, p, r); err != nil {
+		return nil, err
+	}
 	if r.At != nil {
 		line := strings.Join(slices.DeleteFunc(strings.Fields(p.Query.Get("q")), func(w string) bool { return strings.HasPrefix(w, "deleted:") }), " ")
 		for _, span := range []string{"day", "week", "year"} {

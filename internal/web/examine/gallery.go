@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"crosswind/core/accord"
 	"crosswind/core/record"
 	"crosswind/internal/preview"
 	"crosswind/internal/store"
@@ -74,7 +75,7 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 		}
 	}
 	if next != nil {
-		g.Next = p.Keep("after", fmt.Sprintf("%d.%d", next.At.UnixMicro(), next.ID), "o", "")
+		g.Next = p.Keep("after", writeAfter(*next), "o", "")
 	} else { // behind all others those that have no time
 		more, last, err := a.Store.Untimed(ctx, f, untimed, pageSize)
 		if err != nil {
@@ -128,6 +129,23 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 		for _, x := range all {
 			if x.AcquisitionID == acq && x.Of != "" {
 				x.Lost = !there[x.Of]
+			}
+		}
+	}
+	var placed []int64
+	for _, x := range all {
+		if x.Latitude != nil {
+			placed = append(placed, x.ID)
+		}
+	}
+	fixes, err := a.Store.FixesNear(ctx, p.Case.ID, placed)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range all {
+		if f := fixes[x.ID]; f != nil {
+			if words, verdict := placesApart(&x.Record, f); verdict == accord.Contradicts {
+				x.say("the handset's fix " + words)
 			}
 		}
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"crosswind/core/gap"
+	"crosswind/core/record"
 	"crosswind/core/timeline"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
@@ -22,6 +23,8 @@ const (
 
 // gaps is the view of what is missing.
 type gaps struct {
+	Steps    []clockStep
+	Zones    []store.Record // changes of a handset's zone, of those within the chart
 	Silences []quiet
 	Quieter  int // silences that are not listed
 	Tables   []gapTable
@@ -46,6 +49,63 @@ type quiet struct {
 }
 
 const shownSilences = 6
+
+// clockStep is a step back of the times of rows.
+type clockStep struct {
+	store.ClockStep
+	Look string // address at which the chart shows what lies between
+	In   bool   // it touches what the chart shows
+}
+
+// By is how far it goes back, in words.
+func (s clockStep) By() string { return long(s.Back) }
+
+// mostZones bounds the changes of zone that are listed.
+const mostZones = 12
+
+// steps finds where clocks went back, and where zones were changed.
+func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) error {
+	all, err := a.Store.ClockSteps(ctx, p.Case.ID, p.ExhibitID())
+	if err != nil {
+		return err
+	}
+	for _, s := range all {
+		off := of(v.clocks, s.Before.ExhibitID).Off
+		before, after := s.Before.At.Add(-off), s.After.At.Add(-off)
+		s.Before.At, s.After.At = &before, &after
+		from, to := after, before
+		margin := s.Back/4 + time.Minute
+		g.Steps = append(g.Steps, clockStep{s, p.Keep("from", from.Add(-margin).UTC().Format(time.RFC3339), "to", to.Add(margin).UTC().Format(time.RFC3339), "view", "", "after", "", "o", "", "r", fmt.Sprint(s.Before.ID)),
+			from.Before(v.Filter.To) && to.After(v.Filter.From)})
+	}
+	slices.SortStableFunc(g.Steps, func(a, b clockStep) int {
+		if a.In != b.In {
+			if a.In {
+				return -1
+			}
+			return 1
+		}
+		return a.Before.At.Compare(*b.Before.At)
+	})
+	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), From: v.Filter.From, To: v.Filter.To, Kinds: []string{string(record.Zone)}}
+	zones, _, err := a.records(ctx, v.clocks, f, store.After{})
+	type change struct {
+		exhibit int64
+		at      int64
+		to      string
+	}
+	seen := map[change]bool{}
+	for _, r := range zones { // of what several sources have, one
+		if k := (change{r.ExhibitID, r.At.UnixMicro(), r.Summary}); !seen[k] {
+			seen[k] = true
+			g.Zones = append(g.Zones, r)
+		}
+	}
+	if len(g.Zones) > mostZones {
+		g.Zones = g.Zones[len(g.Zones)-mostZones:]
+	}
+	return err
+}
 
 // silences finds when exhibits recorded nothing, against the habit.
 func (a pages) silences(ctx context.Context, p *frame.Page, v *content, g *gaps) error {
@@ -104,6 +164,9 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 	}
 	g := &gaps{}
 	if err := a.silences(ctx, p, v, g); err != nil {
+		return nil, err
+	}
+	if err := a.steps(ctx, p, v, g); err != nil {
 		return nil, err
 	}
 	for _, x := range all {

@@ -249,6 +249,16 @@ func (p *Page) ExhibitID() int64 {
 	return p.Exhibit.ID
 }
 
+// ExhibitByID is an exhibit of the case, nil if it has none of that id.
+func (p *Page) ExhibitByID(id int64) *store.Exhibit {
+	for i := range p.Exhibits {
+		if p.Exhibits[i].ID == id {
+			return &p.Exhibits[i]
+		}
+	}
+	return nil
+}
+
 // Course works out how far a case has come in each stage.
 func Course(c *store.Case, board []store.BoardRow, waiting map[string]string, open string) []Stage {
 	out := make([]Stage, len(StageNames))
