@@ -20,13 +20,15 @@ fuzz:
 
 fmt: node_modules
 	gofmt -w cmd core internal
-	npx prettier --log-level warn --write 'e2e/**/*.mjs' internal/web/static/crosswind.js internal/web/static/chart.js
+	node scripts/templates.mjs $$(find internal -name '*.html')
+	npx prettier --log-level warn --write 'e2e/**/*.mjs' 'scripts/*.mjs' internal/web/static/crosswind.js internal/web/static/chart.js
 
 lint: node_modules
 	test -z "$$(gofmt -l cmd core internal)"
 	go vet ./...
 	go tool staticcheck ./...
-	npx prettier --log-level warn --check 'e2e/**/*.mjs' internal/web/static/crosswind.js internal/web/static/chart.js
+	node scripts/templates.mjs --check $$(find internal -name '*.html')
+	npx prettier --log-level warn --check 'e2e/**/*.mjs' 'scripts/*.mjs' internal/web/static/crosswind.js internal/web/static/chart.js
 
 css: node_modules
 	scripts/css.sh

@@ -52,7 +52,7 @@ const done = (name) => expect(steps().locator("li.done", { hasText: name })).toB
 const screen = (name) => hand.goto(process.env["CROSSWIND_" + name]);
 const open = async (exhibit, row) => {
   await page.goto(at("/acquire"));
-  const line = page.locator('[data-region="handsets"]').getByRole("row", { name: row });
+  const line = page.locator("#part-handsets").getByRole("row", { name: row });
   await line.getByRole("combobox").focus(); // what is being chosen is not replaced
   await line.getByRole("combobox").selectOption(exhibit);
   await line.getByRole("button", { name: "Read it" }).click();

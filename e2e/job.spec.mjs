@@ -325,6 +325,8 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   const drawer = page.getByRole("dialog", { name: "Origin of the record" });
   await expect(drawer).toContainText("/data/talk/talk.db");
   await expect(drawer).toContainText("the vault's bytes, read again now, have it");
+  for (const line of (await drawer.locator("pre.bytes").textContent()).trimEnd().split("\n"))
+    expect(line).toMatch(/^[0-9A-F]{6,}  ([0-9A-F]{2} ?){1,16} *  .{1,16}$/);
   const fact = async (name) => (await drawer.locator(`dt:text-is("${name}") + dd`).innerText()).replace(/[^\x20-\x7e]/g, "");
   const offset = parseInt((await fact("Offset")).split("=")[0]);
   const length = parseInt(await fact("Length"));
@@ -493,6 +495,38 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(sums.getByRole("img")).toHaveAccessibleName(/between 8 Sep 2026 22:12:40 .* and 22 Sep 2026 22:12:07/);
   await accessible(page);
   await shot(page, "compare");
+  // What is known to have gone between these dates, by all sources? In the line of words, and the list's columns by choice.
+  await page.keyboard.press("/");
+  await page.locator("#search").fill("deleted:2026-09-08T21:00Z/2026-09-22T22:00Z kind:note");
+  await page.keyboard.press("Enter");
+  await expect(page.locator(".filter-words")).toContainText("deleted between 8 Sep 2026 22:00 +01:00 and 22 Sep 2026 23:00 +01:00");
+  await page.keyboard.press("l");
+  await page.getByText("columns", { exact: true }).click();
+  await page.getByLabel("Read from").check();
+  await page.getByLabel("Exhibit", { exact: true }).uncheck();
+  await page.getByRole("button", { name: "Show these" }).click();
+  await expect(page.getByRole("columnheader", { name: "Read from" })).toBeVisible();
+  await expect(page.getByRole("columnheader", { name: "Exhibit" })).toHaveCount(0);
+  await page.getByRole("columnheader", { name: "What" }).getByRole("link").click();
+  await expect(page.getByRole("columnheader", { name: "What" })).toHaveAttribute("aria-sort", "ascending");
+  await page.locator("tr[data-id]", { hasText: "300 now, 300 after" }).first().click();
+  await expect(page.locator("aside.pane")).toContainText(
+    /Deletion window.*acquisition 2 still has it; acquisition 1 does not have it live/s,
+  );
+  await accessible(page);
+  // Whose handset tells a call of the evening otherwise?
+  await page.goto(kase() + "/examine?view=compare&from=2026-09-01T00:00:00Z&to=2026-09-25T00:00:00Z");
+  await page
+    .getByLabel("First")
+    .selectOption({ label: await page.getByLabel("First").locator("option", { hasText: "014-A" }).last().innerText() });
+  await page
+    .getByLabel("Second")
+    .selectOption({ label: await page.getByLabel("Second").locator("option", { hasText: "014-C" }).last().innerText() });
+  await page.getByRole("button", { name: "Compare", exact: true }).click();
+  const call = page.locator("tr", { hasText: "11 Sep 2026 23:10:05" });
+  await expect(call).toContainText(/0 s.*0 min 47 s.*contradict each other/s);
+  await accessible(page);
+  await call.getByRole("link").first().click();
   // How many rows are missing, of which there is nothing?
   await page.keyboard.press("h");
   await expect(page.locator(".gap-table", { hasText: "missing" }).first()).toBeVisible();

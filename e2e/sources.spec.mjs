@@ -227,7 +227,7 @@ test("known files are imported, shown and hidden; checks come round by themselve
   await expect(known).toHaveCount(0);
   await page.getByLabel("The whole case every").selectOption("7");
   await page.getByRole("button", { name: "Set" }).click();
-  await expect(page.getByText(/The whole case every 7 days, next/)).toBeVisible();
+  await expect(page.getByText(/The whole case every\s+7 days, next/)).toBeVisible();
   await accessible(page);
   await page.getByRole("link", { name: "1-A acquisition 1" }).click();
   await page.getByRole("button", { name: "end that" }).click();

@@ -25,11 +25,6 @@ const (
 
 	Jotting  Kind = "note"
 	Document Kind = "document"
-
-	Fix Kind = "fix" // where the handset took itself to be
-	SIM Kind = "sim"
-	// Zone is that the handset's zone was changed.
-	Zone Kind = "zone"
 )
 
 // Group is what kinds that are looked at together have in common.
@@ -87,6 +82,14 @@ type About struct {
 	Alone, Nobody bool
 	// Seen is of kinds that are pictures or films.
 	Seen bool
+	// Rung is of kinds of which both sides have one, with its length: one called, the other was called.
+	Rung bool
+	// Located is of kinds that say where the handset took itself to be.
+	Located bool
+	// Own is of kinds that name the handset's own handles.
+	Own bool
+	// Zoned is of kinds that say to which zone the handset was set.
+	Zoned bool
 	// Card is of kinds that name people: the text is the name of whoever its handles reach.
 	Card bool
 }
@@ -98,7 +101,7 @@ var table []About
 func init() {
 	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
 		Says: []string{WithAttachments}, Further: []string{WhichWay, InConversation, WithAttachments}})
-	Register(About{Kind: Call, Wordless: true, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
+	Register(About{Kind: Call, Rung: true, Wordless: true, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WhichWay}})
 	Register(About{Kind: "voicemail", Wordless: true, Title: "Voicemail", Plural: "Voicemails", Group: Talk, Time: "received", Party: "Left by",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WithAttachments}})
@@ -129,11 +132,11 @@ func init() {
 	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})
 	Register(About{Kind: "download", Title: "Download", Plural: "Downloads", Group: Web, Time: "began", Party: "Of", Nobody: true, Says: []string{WithAttachments},
 		Columns: []string{WebAddress, Outcome}, Further: []string{WithAttachments}})
-	Register(About{Kind: Fix, Wordless: true, Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
+	Register(About{Kind: "fix", Located: true, Wordless: true, Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "place", Title: "Saved place", Plural: "Saved places", Group: Places, Time: "added", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "start", Title: "Start or stop", Plural: "Starts and stops", Group: Device, Time: "logged", Party: "Of", Nobody: true})
-	Register(About{Kind: SIM, Title: "SIM change", Plural: "SIM changes", Group: Device, Time: "logged", Party: "Number", Alone: true})
-	Register(About{Kind: Zone, Title: "Zone change", Plural: "Zone changes", Group: Device, Time: "logged", Party: "Of", Nobody: true})
+	Register(About{Kind: "sim", Own: true, Title: "SIM change", Plural: "SIM changes", Group: Device, Time: "logged", Party: "Number", Alone: true})
+	Register(About{Kind: "zone", Zoned: true, Title: "Zone change", Plural: "Zone changes", Group: Device, Time: "logged", Party: "Of", Nobody: true})
 	Register(About{Kind: "network", Title: "Radio network", Plural: "Radio networks", Group: Device, Time: "logged", Party: "Of", Nobody: true})
 	Register(About{Kind: "app", Title: "App", Plural: "Apps", Group: Device, Time: "logged", Party: "Of", Nobody: true, Columns: []string{Outcome}})
 }
@@ -149,6 +152,16 @@ func Register(a About) {
 	}
 	table = append(table, a)
 	slices.SortStableFunc(table, func(a, b About) int { return slices.Index(Groups, a.Group) - slices.Index(Groups, b.Group) })
+}
+
+// KindsOf lists the kinds of which something is so, by the table.
+func KindsOf(so func(About) bool) (out []string) {
+	for _, a := range table {
+		if so(a) {
+			out = append(out, string(a.Kind))
+		}
+	}
+	return out
 }
 
 // Likely is the kind of a record of which no more is known than whether it names somebody, or a place.

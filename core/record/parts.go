@@ -25,6 +25,14 @@ func (p *Place) Known() bool {
 	return p.Latitude >= -90 && p.Latitude <= 90 && p.Longitude >= -180 && p.Longitude <= 180
 }
 
+// Reach is how accurate the place is said to be, in metres, at least one.
+func (p *Place) Reach() float64 {
+	if p.Accuracy == nil || !(*p.Accuracy > 1 && *p.Accuracy < 1e7) {
+		return 1
+	}
+	return *p.Accuracy
+}
+
 // String writes a place in decimal degrees, latitude first (ISO 6709), with its accuracy.
 func (p *Place) String() string {
 	s := coordinate(p.Latitude) + ", " + coordinate(p.Longitude)

@@ -2,6 +2,7 @@ package store_test
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -162,6 +163,45 @@ SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact
 					})
 				}
 			}
+			// A second source of the exhibit with a tenth of the records, and those of the last weeks missing.
+			older, err := secondSource(s, owner, acq, n/10)
+			if err != nil {
+				b.Fatal(err)
+			}
+			for name, view := range map[string]func(store.Filter) error{
+				"compare": func(f store.Filter) error {
+					_, err := s.Compare(ctx, f, older, &store.Acquisition{ID: acq, ExhibitID: e.ID}, 200)
+					return err
+				},
+				"clock steps": func(f store.Filter) error { _, err := s.ClockSteps(ctx, c.ID, 0); return err },
+				"silences":    func(f store.Filter) error { _, err := s.Hours(ctx, c.ID, e.ID, f.From, f.To); return err },
+				"gaps":        func(f store.Filter) error { _, err := s.Gaps(ctx, c.ID, 0); return err },
+				"deleted": func(f store.Filter) error {
+					f.Gone = &store.Gone{From: begin.AddDate(0, 13, 0), To: begin.AddDate(0, 15, 0)}
+					_, err := s.Counts(ctx, f, 240)
+					return err
+				},
+				"larger": func(f store.Filter) error { f.Larger = 1; _, err := s.Counts(ctx, f, 240); return err },
+				"by what": func(f store.Filter) error {
+					_, _, err := s.Records(ctx, f, store.After{Order: store.Order{By: "what"}}, 80)
+					return err
+				},
+				"latest": func(f store.Filter) error {
+					_, _, err := s.Records(ctx, f, store.After{Order: store.Order{Down: true}}, 80)
+					return err
+				},
+			} {
+				for _, span := range []int{30, 426} {
+					b.Run(fmt.Sprintf("view %s of %d days", name, span), func(b *testing.B) {
+						f := store.Filter{CaseID: c.ID, From: begin.AddDate(0, 0, 426-span), To: begin.AddDate(0, 0, 426)}
+						for b.Loop() {
+							if err := view(f); err != nil {
+								b.Fatal(err)
+							}
+						}
+					})
+				}
+			}
 			for name, span := range map[string]time.Duration{"evening": 6 * time.Hour, "month": 30 * 24 * time.Hour, "whole": 426 * 24 * time.Hour} {
 				b.Run(name, func(b *testing.B) {
 					var counts, list []time.Duration
@@ -194,4 +234,28 @@ SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact
 			}
 		})
 	}
+}
+
+// secondSource makes an older source of an exhibit that has n of the records of another.
+func secondSource(s *store.Store, owner *sql.DB, of int64, n int) (*store.Acquisition, error) {
+	id := of + 1_000_000
+	var err error
+	for _, q := range []string{
+		fmt.Sprintf("INSERT INTO run OVERRIDING SYSTEM VALUE SELECT (jsonb_populate_record(r, jsonb_build_object('id', %d))).* FROM run r LIMIT 1", id),
+		fmt.Sprintf("INSERT INTO acquisition OVERRIDING SYSTEM VALUE SELECT (jsonb_populate_record(a, jsonb_build_object('id', %[1]d, 'run_id', %[1]d, 'number', 2))).* FROM acquisition a WHERE id = %[2]d", id, of),
+		fmt.Sprintf(`UPDATE acquisition SET facts = CASE id WHEN %d THEN '{"made":"2026-10-01T00:00:00Z"}'::jsonb ELSE '{"made":"2026-09-10T00:00:00Z"}' END`, of),
+		"UPDATE record SET tab = 't', row_id = uid",
+		fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, parties, direction, summary, words, db, tab, row_id)
+SELECT case_id, exhibit_id, %d, uid, kind, 'intact', place, at, thread, thread_title, person, handle, parties, direction, summary, words, db, tab, row_id FROM record WHERE acquisition_id = %d ORDER BY id LIMIT %d`, id, of, n),
+		fmt.Sprintf("DELETE FROM record WHERE acquisition_id = %d AND id %% 50 = 0", of),
+		"VACUUM ANALYZE record", "VACUUM ANALYZE record_hour",
+	} {
+		if err == nil {
+			_, err = owner.Exec(q)
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return s.AcquisitionByID(context.Background(), id)
 }

@@ -324,6 +324,9 @@ type Exhibit struct {
 	CreatedAt   time.Time  `db:"created_at"`
 }
 
+// IsAccount reports whether the exhibit is an account with a service.
+func (e *Exhibit) IsAccount() bool { return e.Kind == "account" }
+
 // Home is the country by which national numbers are read.
 func (e *Exhibit) Home() string {
 	if e.Country != "" {

@@ -78,19 +78,12 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 // people. Records are those that scope admits; their times are as the exhibit's own clock had them.
 func (s *Store) Hours(ctx context.Context, caseID, exhibit int64, from, to time.Time) (out []gap.Hour, err error) {
 	err = s.list(ctx, &out, "listing the hours of an exhibit", `SELECT at, sum(n)::bigint AS n FROM record_hour WHERE case_id = $1 AND exhibit_id = $2 AND at >= $3 AND at < $4 AND kind = ANY($5)
-GROUP BY at ORDER BY at`, caseID, exhibit, from, to, Array[string](happening()).param())
+GROUP BY at ORDER BY at`, caseID, exhibit, from, to, kindsOf(happens))
 	return out, err
 }
 
-// happening are the kinds of what happens of itself.
-func happening() (kinds []string) {
-	for _, k := range record.Kinds() {
-		if g := k.About().Group; g != record.Plans && g != record.People {
-			kinds = append(kinds, string(k))
-		}
-	}
-	return kinds
-}
+// happens reports whether a kind is of what happens of itself.
+func happens(a record.About) bool { return a.Group != record.Plans && a.Group != record.People }
 
 // ClockStep is a step back of the times of a table's rows in the order of their numbers, between two records.
 type ClockStep struct {
@@ -114,7 +107,7 @@ func (s *Store) ClockSteps(ctx context.Context, caseID, exhibit int64) (out []Cl
 ), follows AS MATERIALIZED (SELECT part FROM t GROUP BY part HAVING count(*) FILTER (WHERE prev > at) * 20 <= count(*) AND bool_or(prev >= at + interval '5 minutes')),
 step AS MATERIALIZED (SELECT part, i FROM t JOIN follows USING (part) WHERE prev >= at + interval '5 minutes' LIMIT 10000)
 SELECT DISTINCT t.part, t.i, t.id, t.at FROM step CROSS JOIN generate_series(step.i - 6, step.i + 5) AS k(i) JOIN t ON t.part = step.part AND t.i = k.i ORDER BY t.part, t.i`,
-		caseID, exhibit, Array[string](happening()).param())
+		caseID, exhibit, kindsOf(happens))
 	if err != nil {
 		return nil, err
 	}

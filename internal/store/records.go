@@ -238,7 +238,9 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 			within = "w.before > $%d AND w.after < $%d"
 		}
 		within = fmt.Sprintf(within, len(args)-1, len(args))
-		var went string
+		var went, can string
+		can, args = f.sources.within(g, args)
+		q += " AND " + can
 		went, args = f.sources.went(args)
 		q += " AND EXISTS (SELECT FROM (" + went + ") w WHERE " + within + ")"
 	}

@@ -23,8 +23,7 @@ func (s *Store) made(ctx context.Context, caseID int64) (sources, error) {
 // says that it was. args grow with it.
 //
 // It went after its own time, if that is a time at which it was recorded, and after the last source of its exhibit that
-// still has it; and before the first source after that which has other live records of its kind in the same database or
-// conversation, and not this one. If the source
+// still has it; and before the first source after that which has records of its database, and not this one. If the source
 // itself says when, that is both. What was changed was not deleted.
 func (all sources) went(args []any) (string, []any) {
 	var ids, exhibits []int64
@@ -32,29 +31,55 @@ func (all sources) went(args []any) (string, []any) {
 	for _, a := range all {
 		ids, exhibits, times = append(ids, a.ID), append(exhibits, a.ExhibitID), append(times, a.at())
 	}
-	var planned, changing []string // whose time says nothing of when they were recorded, or changes with them
-	for _, k := range record.Kinds() {
-		switch a := k.About(); {
-		case a.Time == "changed":
-			changing = append(changing, string(k))
-		case a.Group == record.Plans:
-			planned = append(planned, string(k))
-		}
-	}
-	args = append(args, Array[int64](ids).param(), Array[int64](exhibits).param(), times, Array[string](planned).param(), Array[string](changing).param())
+	// Kinds whose time says nothing of when they were recorded, or changes with them.
+	planned := kindsOf(func(a record.About) bool { return a.Group == record.Plans && a.Time != "changed" })
+	changing := kindsOf(func(a record.About) bool { return a.Time == "changed" })
+	args = append(args, Array[int64](ids).param(), Array[int64](exhibits).param(), times, planned, changing)
 	n := len(args) - 5
 	from := fmt.Sprintf("unnest($%d::bigint[], $%d::bigint[], $%d::timestamptz[]) s(id, exhibit, made) WHERE s.exhibit = r.exhibit_id AND ", n+1, n+2, n+3)
-	// A source still has it if it says the same at that time, or has its row otherwise; and it could if it has others of its database or conversation.
+	// A source still has it if it says the same at that time, or has its row otherwise; and it could if it has others of its database.
 	still := fmt.Sprintf(`(EXISTS (SELECT FROM record x WHERE x.case_id = r.case_id AND x.at = r.at AND x.acquisition_id = s.id AND x.kind = r.kind AND x.summary = r.summary AND x.state = 'intact' AND (r.state <> 'intact' OR x.thread = r.thread))
   OR EXISTS (SELECT FROM record x WHERE x.exhibit_id = r.exhibit_id AND x.db = r.db AND x.row_id = r.row_id AND x.tab = r.tab AND x.acquisition_id = s.id AND x.kind = r.kind AND x.state = 'intact' AND (x.at = r.at OR r.kind = ANY($%d))))`, n+5)
-	const could = `(EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.db = r.db AND y.kind = r.kind AND y.state = 'intact')
-  OR r.thread <> '' AND EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.thread = r.thread AND y.kind = r.kind AND y.state = 'intact'))`
+	const could = "EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.db = r.db)"
 	return fmt.Sprintf(`SELECT coalesce(r.gone_at, l.at, '-infinity') AS after, coalesce(r.gone_at, u.at) AS before
 FROM (SELECT s.made FROM %[1]s s.id = r.acquisition_id) own
 CROSS JOIN LATERAL (SELECT greatest(CASE WHEN r.kind <> ALL($%[2]d) THEN least(r.at, own.made) END, CASE WHEN r.state = 'intact' THEN own.made END, (SELECT max(s.made) FROM %[1]s s.made < own.made AND %[3]s)) AS at) l
 CROSS JOIN LATERAL (SELECT CASE WHEN r.state = 'intact' AND EXISTS (SELECT FROM %[1]s s.made > own.made AND %[3]s) THEN NULL
   ELSE (SELECT min(s.made) FROM %[1]s s.made >= coalesce(l.at, '-infinity') AND (s.id = r.acquisition_id AND r.state <> 'intact' OR s.made <> own.made AND %[4]s AND NOT %[3]s)) END AS at) u
 WHERE r.state <> 'earlier' AND coalesce(r.gone_at, u.at) IS NOT NULL`, from, n+4, still, could), args
+}
+
+// within writes which records can have gone within a span, by their state and source alone: cheaply, and too many. args grow with it.
+func (all sources) within(g *Gone, args []any) (string, []any) {
+	var live, below, before []int64
+	for _, a := range all {
+		later, earlier, known := false, false, !g.To.Before(a.at()) // sources made after it, before it within the span, and in time
+		for _, b := range all {
+			if b.ExhibitID != a.ExhibitID || b.ID == a.ID {
+				continue
+			}
+			later = later || b.at().After(a.at()) && (g.Perhaps && b.at().After(g.From) || !b.at().After(g.To))
+			earlier = earlier || b.at().Before(a.at()) && !b.at().Before(g.From)
+			known = known || b.at().Before(a.at()) && !b.at().Before(g.From) && !b.at().After(g.To)
+		}
+		if later && (g.Perhaps && a.at().Before(g.To) || !a.at().Before(g.From)) {
+			live = append(live, a.ID)
+		}
+		if g.Perhaps && a.at().After(g.From) || known && !a.at().Before(g.From) {
+			below = append(below, a.ID)
+		}
+		if earlier {
+			before = append(before, a.ID)
+		}
+	}
+	args = append(args, Array[int64](live).param(), Array[int64](below).param())
+	n := len(args)
+	q := fmt.Sprintf("r.gone_at IS NOT NULL OR r.state = 'intact' AND r.acquisition_id = ANY($%d) OR r.state <> 'intact' AND r.acquisition_id = ANY($%d)", n-1, n)
+	if !g.Perhaps {
+		args = append(args, g.From, Array[int64](before).param())
+		q += fmt.Sprintf(" AND (r.at >= $%d OR r.acquisition_id = ANY($%d))", n+1, n+2)
+	}
+	return "(" + q + ")", args
 }
 
 // Went is between when a record was deleted: after the first of these times and before the second, with the sources that

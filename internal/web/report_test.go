@@ -111,11 +111,11 @@ func TestTheListGoesOn(t *testing.T) {
 		t.Fatal(err)
 	}
 	var list []string
-	next := regexp.MustCompile(`<tr data-more><td colspan="\d+"><a href="([^"]*)"`)
+	next := regexp.MustCompile(`<tr data-more>\s*<td colspan="\d+">\s*<a href="([^"]*)"`)
 	for page, n := kase+"/examine", 0; page != ""; n++ {
 		req, _ := http.NewRequest("GET", w.base+page, nil)
 		if n > 0 {
-			req.Header.Set("Crosswind-Regions", "list")
+			req.Header.Set("X-Alpine-Target", "part-list")
 		}
 		res, err := w.client.Do(req)
 		if err != nil || n > 10 {
@@ -141,13 +141,13 @@ func TestTheListGoesOn(t *testing.T) {
 	if err := w.s.DB().QueryRow("SELECT id FROM record WHERE summary = 'line 170'").Scan(&id); err != nil {
 		t.Fatal(err)
 	}
-	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, `<dt>Message</dt><dd dir="auto" class="whitespace-pre-wrap">line 170</dd>`) || strings.Contains(page, `class="ruler"`) || !strings.Contains(page, "before 1980: not on the timeline") {
+	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(flat(page), `<dt>Message</dt><dd dir="auto" class="whitespace-pre-wrap">line 170</dd>`) || strings.Contains(page, `class="ruler"`) || !strings.Contains(flat(page), "before 1980: not on the timeline") {
 		t.Error("a message of no conversation, whose time cannot be so, is not shown as one")
 	}
 	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%s", kase, id), "reason", "because", "back", ""); code != http.StatusOK {
 		t.Fatal(code)
 	}
-	if _, page := w.get(kase + "/report"); !strings.Contains(page, "1970-01-01 00:00:00Z, which cannot be: before 1980; stored as 0 s") {
+	if _, page := w.get(kase + "/report"); !strings.Contains(flat(page), "1970-01-01 00:00:00Z, which cannot be: before 1980; stored as 0 s") {
 		t.Error("the report does not say why the time cannot be so")
 	}
 	// All of an hour are marked at once, but what is marked keeps its reason; a list of words is counted at once.
@@ -208,7 +208,7 @@ func TestOneRecordTwoProofs(t *testing.T) {
 		}
 	}
 	_, b := w.get("/case/T-1/report")
-	page := string(b)
+	page := flat(string(b))
 	for _, want := range []string{"is also in acquisition 2 of 1-A: one record, and a further proof of it", `<dt>The row now</dt><dd dir="auto">plain `} {
 		if n := strings.Count(page, want); n == 0 {
 			t.Errorf("the report does not say %q", want)
@@ -259,7 +259,7 @@ VALUES ($1, $2, $3, $4::text, 'message', 'intact', 'live', $5, '', '', '', '+447
 				lines = append(lines, m[1])
 			}
 			path = ""
-			if m := regexp.MustCompile(`data-more><td colspan="\d+"><a href="([^"]+)"`).FindStringSubmatch(body); m != nil {
+			if m := regexp.MustCompile(`data-more>\s*<td colspan="\d+">\s*<a href="([^"]+)"`).FindStringSubmatch(body); m != nil {
 				path = html.UnescapeString(m[1])
 			}
 		}
@@ -278,10 +278,11 @@ VALUES ($1, $2, $3, $4::text, 'message', 'intact', 'live', $5, '', '', '', '+447
 		t.Errorf("as the clocks had them: %d, %v", len(asTheyWere), asTheyWere[:2])
 	}
 	_, body := w.get("/case/" + w.cs.Reference + "/examine?clocks=1&from=2026-09-01T12:10:00Z&to=2026-09-01T12:20:00Z")
+	body = flat(body)
 	if !strings.Contains(body, "10 records") || !strings.Contains(body, "clock offsets applied: ") || !strings.Contains(body, "7200 s slow") {
 		t.Error("a window of ten minutes does not have ten records, or does not say how they lie")
 	}
-	if _, body := w.get("/case/" + w.cs.Reference + "/examine"); !strings.Contains(body, "clock offsets not applied") {
+	if _, body := w.get("/case/" + w.cs.Reference + "/examine"); !strings.Contains(flat(body), "clock offsets not applied") {
 		t.Error("the page does not say that clocks are not put right")
 	}
 }
@@ -356,4 +357,9 @@ VALUES ($1, $2, $3, $4, $5, 'intact', 'live', '2026-09-01Z', '', '', '', '', $6,
 	if found, err := w.s.Audit(context.Background(), w.cs); err != nil || len(found) != 0 {
 		t.Errorf("%v, %v", found, err)
 	}
+}
+
+// flat is markup as a reader sees it: without the space that its layout has.
+func flat(page string) string {
+	return strings.ReplaceAll(strings.Join(strings.Fields(page), " "), "> <", "><")
 }

@@ -438,9 +438,10 @@ func (w *scene) pages() map[string][]string {
 		"/case/:case/events": {c + "/events"}, "/case/:case/verify": {fmt.Sprintf("%s/verify?acq=%d", c, w.acq.ID)},
 		"/case/:case/verify/:id/manifest/:algorithm": {fmt.Sprintf("%s/verify/%d/manifest/sha256", c, w.acq.ID)},
 		"/case/:case/recover":                        {c + "/recover"}, "/case/:case/report": {c + "/report"}, "/case/:case/report/report.css": {c + "/report/report.css"},
-		"/case/:case/examine": {c + "/examine", c + "/examine?state=below", c + "/examine?marked=1", c + "/examine?q=kind:contact", c + "/examine?q=" + url.QueryEscape(counsel), c + "/examine?clocks=1", c + "/examine?view=conversation", c + "/examine?view=places", c + "/examine?view=gallery", c + "/examine?view=gaps", c + "/examine?view=people&person=" + url.QueryEscape(ketil), c + "/examine?view=compare", c + "/examine?view=files", c + "/examine?view=databases", c + "/examine?view=databases&db=99:x", c + "/examine?view=files&ending=db&hidden=1&file=1:/data/talk/talk.db",
+		"/case/:case/examine": {c + "/examine", c + "/examine?state=below", c + "/examine?marked=1", c + "/examine?q=kind:contact", c + "/examine?q=" + url.QueryEscape(counsel), c + "/examine?clocks=1", c + "/examine?view=conversation", c + "/examine?view=places", c + "/examine?view=gallery", c + "/examine?view=gaps", c + "/examine?view=people&person=" + url.QueryEscape(ketil), c + "/examine?view=compare", c + "/examine?q=perhaps-deleted:year/2027-01-01+is:hidden&sort=-people&cols=people,what,handle,conversation,file,types,mark", c + "/examine?view=files", c + "/examine?view=databases", c + "/examine?view=databases&db=99:x", c + "/examine?view=files&ending=db&hidden=1&file=1:/data/talk/talk.db",
 			c + "/examine?view=words&list=" + url.QueryEscape(never[:3]+"\n"+later[:3]+"\n"+always), c + "/examine?near=38.5,-24,20000000", c + "/examine?person=" + url.QueryEscape(counsel), c + "/examine?person=" + url.QueryEscape(ketil)},
-		"/case/:case/people": {c + "/people", c + "/people?of=" + url.QueryEscape(ketil), c + "/people?of=" + url.QueryEscape(counsel)},
+		"/case/:case/examine/place": {c + "/examine/place?at=38.5,-24,100"}, // draws what the address says
+		"/case/:case/people":        {c + "/people", c + "/people?of=" + url.QueryEscape(ketil), c + "/people?of=" + url.QueryEscape(counsel)},
 	}
 	for _, m := range []string{never, later, wider} { // a search finds nothing, and repeats only what was asked
 		out["/case/:case/examine"] = append(out["/case/:case/examine"], c+"/examine?q="+m[:3])

@@ -37,7 +37,7 @@ func (a pages) cloud(c *gin.Context, refused error) error {
 		return err
 	}
 	p.Path += "/cloud"
-	if p.Exhibit == nil || p.Exhibit.Kind != "account" {
+	if p.Exhibit == nil || !p.Exhibit.IsAccount() {
 		return fmt.Errorf("exhibit %q of the kind account: %w", c.Query("exhibit"), store.ErrNotFound)
 	}
 	v := &cloudPage{Account: p.Exhibit.Serial}

@@ -47,7 +47,7 @@ func (a pages) told(ctx context.Context, p *frame.Page, r *store.Record) (out []
 		mine, theirs := rightTime(p, r), rightTime(p, x)
 		out = append(out, told{who(x), "has it " + after(mine, theirs), accord.Times(mine, theirs), address(x)})
 	}
-	if r.Kind == record.Call {
+	if r.Kind.About().Rung {
 		for i := range p.Exhibits {
 			e := &p.Exhibits[i]
 			if e.ID == r.ExhibitID {

@@ -1,6 +1,7 @@
 package examine
 
 import (
+	"context"
 	"fmt"
 	"math"
 	"slices"
@@ -55,14 +56,17 @@ type chart struct {
 	Ticks                 []tick
 	Shade                 string // path of nights or weekends
 	Lanes                 []lane
-	Bare                  []lane // of which there is nothing here: named, not drawn
-	Marks                 []pick // of single records, where there are few
+	Bare                  []lane  // of which there is nothing here: named, not drawn
+	Marks                 []pick  // of single records, where there are few
+	Photos                []photo // that have room in their lane
 	Empty                 bool
 	Zoomed                bool
 	Folded                bool    // to one lane of all kinds
 	Fold                  string  // address with it the other way round
 	StripX, StripW        float64 // of the strip that shows where in the whole the window lies
-	All, Deep             int     // records of the lanes that are on, and those of them below the waterline
+	room                  room
+	seen                  int // photographs and films of the lanes that are on
+	All, Deep             int // records of the lanes that are on, and those of them below the waterline
 }
 
 // pick is a record that can be chosen on the chart.
@@ -71,6 +75,75 @@ type pick struct {
 	Y, Height      int
 	Address, Words string
 	Chosen         bool
+}
+
+// photo is a photograph or a film that is shown in its lane.
+type photo struct {
+	X, Y           float64
+	Width, Height  int
+	Address, Words string
+	Shown          string // address of its preview
+	Chosen, Below  bool
+}
+
+// Photographs are shown in their lane if there are at most so many in the window.
+const (
+	mostPhotos = 60
+	photoWidth = 22
+	photoApart = 3
+)
+
+// photographs shows photographs and films in their lane, where there are few: those that would lie on another are left out,
+// which the bars below them tell.
+func (a pages) photographs(ctx context.Context, p *frame.Page, v *content, ch *chart) error {
+	f := v.Filter
+	f.Kinds = nil
+	for _, l := range ch.Lanes {
+		for _, k := range l.kinds {
+			if l.On && k.About().Seen && (len(v.Filter.Kinds) == 0 || slices.Contains(v.Filter.Kinds, string(k))) {
+				f.Kinds = append(f.Kinds, string(k))
+			}
+		}
+	}
+	if len(f.Kinds) == 0 || ch.Folded || ch.seen == 0 || ch.seen > mostPhotos {
+		return nil
+	}
+	rs, _, err := a.records(ctx, v.clocks, f, store.After{})
+	if err != nil {
+		return err
+	}
+	last := map[[2]int]float64{} // where the last one of a lane's side ends
+	for _, r := range rs {
+		w, err := r.Whole()
+		if err != nil {
+			return err
+		}
+		n := slices.IndexFunc(w.Attachments, func(at record.Attachment) bool { return at.SHA256 != "" && (frame.Picture(at) || frame.Film(at)) })
+		i := slices.IndexFunc(ch.Lanes, func(l lane) bool { return slices.Contains(l.kinds, r.Kind) })
+		if n < 0 || i < 0 {
+			continue
+		}
+		x := photo{X: round1(chartX0 + ch.Window.Place(*r.At)*float64(ch.X1-ch.X0) - photoWidth/2), Width: photoWidth, Height: ch.room.above - 4, Chosen: p.Query.Get("r") == fmt.Sprint(r.ID)}
+		x.Y = float64(ch.Lanes[i].Y - x.Height - 1)
+		side := [2]int{i, 0}
+		if r.State.Below() {
+			x.Below = true
+			side[1], x.Height, x.Y = 1, ch.room.below-2, float64(ch.Lanes[i].Y+1)
+		}
+		if end, is := last[side]; is && x.X < end {
+			continue
+		}
+		last[side] = x.X + photoWidth + photoApart
+		x.Address, x.Words = p.Keep("r", fmt.Sprint(r.ID), "o", "", "after", ""), recordWords(&r, p.Zone)
+		x.Shown = fmt.Sprintf("/case/%s/examine/preview/%d/%d", p.Case.Reference, r.ID, n)
+		ch.Photos = append(ch.Photos, x)
+	}
+	return nil
+}
+
+// recordWords tell of a record on the chart.
+func recordWords(r *store.Record, zone *time.Location) string {
+	return fmt.Sprintf("%s, %s, %s: %s", frame.When(*r.At, zone), r.Kind.Title(), strings.ToLower(r.State.Title()), r.Summary)
 }
 
 type tick struct {
@@ -121,11 +194,17 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		ch.Fold = p.Keep("chart", "lanes", "after", "")
 		of = [][]record.Kind{kinds}
 	}
+	for _, c := range counts {
+		if c.Kind.About().Seen && (len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(c.Kind))) {
+			ch.seen += c.N
+		}
+	}
 	lanes := timeline.Lanes(slices.DeleteFunc(counts, func(c timeline.Count) bool { return left(of, f.Kinds, c.Kind) }), bins, of)
 	rm := roomFor(len(lanes))
 	if ch.Folded {
 		rm = room{16, 12}
 	}
+	ch.room = rm
 	x := func(t time.Time) float64 {
 		return chartX0 + w.Place(t)*span
 	}
@@ -194,7 +273,7 @@ func (ch *chart) mark(p *frame.Page, rs []store.Record) {
 		if r.State.Below() {
 			m.Y += 14
 		}
-		m.Words = fmt.Sprintf("%s, %s, %s: %s", frame.When(*r.At, p.Zone), r.Kind.Title(), strings.ToLower(r.State.Title()), r.Summary)
+		m.Words = recordWords(&r, p.Zone)
 		ch.Marks = append(ch.Marks, m)
 	}
 }

@@ -106,7 +106,8 @@ func (a pages) compare(c *gin.Context, p *frame.Page, v *content) (*compare, err
 	if w := v.Chart.Window; w.Seconds() > 0 {
 		k.Ticks = v.Chart.Ticks
 	}
-	if kinds := v.Filter.Kinds; !k.One && (len(kinds) == 0 || slices.Contains(kinds, string(record.Call))) {
+	rung := record.KindsOf(func(a record.About) bool { return a.Rung })
+	if kinds := v.Filter.Kinds; !k.One && (len(kinds) == 0 || slices.ContainsFunc(kinds, func(s string) bool { return slices.Contains(rung, s) })) {
 		if k.Calls, err = a.callsOf(ctx, p, p.ExhibitByID(k.A.ExhibitID), p.ExhibitByID(k.B.ExhibitID), v.Filter.From, v.Filter.To); err != nil {
 			return nil, err
 		}

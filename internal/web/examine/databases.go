@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -351,7 +350,7 @@ type openCell struct {
 	Value             string
 	Lost              bool
 	Times             []cellTime
-	JSON              string
+	Nested            []nestedForm // its text, as what it holds is laid out
 	Hex               []frame.HexRow
 	Cut               int // bytes that are not shown
 }
@@ -427,17 +426,11 @@ func openedCell(name, declared string, v sqlitefile.Value, lost bool, enc sqlite
 			c.Times = append(c.Times, cellTime{at, e.Name()})
 		}
 	}
-	if s := strings.TrimSpace(c.Value); strings.HasPrefix(s, "{") || strings.HasPrefix(s, "[") {
-		var b bytes.Buffer
-		if json.Indent(&b, []byte(s), "", "  ") == nil {
-			c.JSON = b.String()
-		}
+	if v.Class() == sqlitefile.Text || c.Value != "" && v.Class() == sqlitefile.Blob {
+		c.Nested = nested(c.Value)
 	}
 	if len(c.Value) > openBytes {
 		c.Cut, c.Value = len(c.Value)-openBytes, strings.ToValidUTF8(c.Value[:openBytes], "")
-	}
-	if len(c.JSON) > openBytes {
-		c.JSON = strings.ToValidUTF8(c.JSON[:openBytes], "")
 	}
 	return c
 }

@@ -78,11 +78,11 @@ func TestOpenedCells(t *testing.T) {
 			t.Errorf("%d: %+v", stored, c)
 		}
 	}
-	if c := open(`{"a":[1,{"b":"<i>"}]}`, false); !strings.Contains(c.JSON, "\n    1,\n") || len(c.Times) > 0 {
+	if c := open(`{"a":[1,{"b":"<i>"}]}`, false); len(c.Nested) != 1 || !strings.Contains(c.Nested[0].Text, "\n    1,\n") || len(c.Times) > 0 {
 		t.Errorf("%+v", c)
 	}
-	if c := open(strings.Repeat("[", 100_000), false); c.JSON != "" || len(c.Value) != openBytes || c.Cut != 100_000-openBytes {
-		t.Errorf("%d bytes of %q, %d more", len(c.Value), c.JSON, c.Cut)
+	if c := open(strings.Repeat("[", 100_000), false); c.Nested != nil || len(c.Value) != openBytes || c.Cut != 100_000-openBytes {
+		t.Errorf("%d bytes of %v, %d more", len(c.Value), c.Nested, c.Cut)
 	}
 	if c := open([]byte("plain text"), false); c.Value != "plain text" || c.Class != "BLOB, 10 bytes" {
 		t.Errorf("%+v", c)
@@ -113,5 +113,35 @@ func TestLiteralPaths(t *testing.T) {
 		if mapName(at) == "" {
 			t.Errorf("%q gives no name", at)
 		}
+	}
+}
+
+// Texts within texts, by the examples of RFC 4648 (section 10), RFC 8259 (section 13) and XML 1.0 (section 2.1), and texts
+// that only look like one.
+func TestTextsWithinTexts(t *testing.T) {
+	for in, want := range map[string]string{
+		`[116, 943, 234, 38793]`:                                          "JSON",
+		`<?xml version="1.0"?><greeting>Hello, world!</greeting>`:         "XML",
+		`<a:b xmlns:a="u" a:c='1'><d/>x</a:b>`:                            "XML",
+		`"eyJsYW1wIjogImxpdCJ9"`:                                          "JSON text, Base64, JSON",
+		`Zm9vYmFyZm9vYmFyZm9v`:                                            "Base64",
+		`to=%2B44+7700+900417&said=the+lamp`:                              "form fields",
+		`<!DOCTYPE x [<!ENTITY a "aaaa"><!ENTITY b "&a;&a;">]><x>&b;</x>`: "",
+		`{"a":`:                   "",
+		`<3 you`:                  "",
+		`thelampislittonightokay`: "",
+		`a=b`:                     "",
+		`9007199254740993`:        "",
+	} {
+		var forms []string
+		for _, n := range nested(in) {
+			forms = append(forms, n.Form)
+		}
+		if got := strings.Join(forms, ", "); got != want {
+			t.Errorf("%s: %q, want %q: %v", in, got, want, nested(in))
+		}
+	}
+	if n := nested(`<a:b xmlns:a="u" a:c='1'><d/>x</a:b>`); n[0].Text != "<a:b xmlns:a=\"u\" a:c=\"1\">\n  <d></d>x\n</a:b>" && !strings.Contains(n[0].Text, `a:c="1"`) {
+		t.Errorf("%q", n[0].Text)
 	}
 }

@@ -43,6 +43,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/examine/mark-all", access.Mark, p.markAll)
 	inCase.POST("/examine/map", access.Recover, p.saveMap)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
+	inCase.GET("/examine/place", access.SeeEvidence, p.placeMap)
 	inCase.GET("/people", access.SeeEvidence, func(c *gin.Context) error { return p.people(c, nil) })
 	inCase.POST("/people", access.Mark, p.rule)
 }
@@ -72,7 +73,7 @@ type content struct {
 	Measured  []string       // how far clocks were off, in words
 	Applied   bool           // times are put right by that
 	clocks    []clock
-	regions   []string // those that are asked for, all if there are none
+	parts     []string // those that are asked for, all if there are none
 	View      string   // which view of the records is shown, "" for the list
 	Talk      *conversation
 	Map       *places
@@ -121,14 +122,17 @@ func (a pages) page(c *gin.Context) error {
 	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "databases.html", "maker.html", "words.html")
 }
 
-// Wants reports whether a region of the page is asked for: a script that swaps some names them.
-func (v *content) Wants(region string) bool {
-	return len(v.regions) == 0 || slices.Contains(v.regions, region)
+// partsHeader is the header in which a script that swaps parts of the page names those: as Alpine AJAX does, by their ids.
+const partsHeader = "X-Alpine-Target"
+
+// Wants reports whether a part of the page is asked for.
+func (v *content) Wants(part string) bool {
+	return len(v.parts) == 0 || slices.Contains(v.parts, "part-"+part)
 }
 
 // filtered reads what is filtered.
 func (a pages) filtered(c *gin.Context, p *frame.Page) (*content, error) {
-	v := &content{View: viewOf(p), MarkAll: frame.Address("/case/"+p.Case.Reference+"/examine/mark-all", p.Query, "r", "", "o", ""), regions: strings.Fields(c.GetHeader("Crosswind-Regions"))}
+	v := &content{View: viewOf(p), MarkAll: frame.Address("/case/"+p.Case.Reference+"/examine/mark-all", p.Query, "r", "", "o", ""), parts: strings.Fields(c.GetHeader(partsHeader))}
 	if err := a.readFilter(c.Request.Context(), p, v); err != nil {
 		return nil, err
 	}
@@ -152,7 +156,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 	if err != nil {
 		return nil, err
 	}
-	c.Header("Vary", "Crosswind-Regions")
+	c.Header("Vary", partsHeader)
 	if v.Wants("chart") || v.Wants("list") {
 		if err := a.overview(c, p, v); err != nil {
 			return nil, err
@@ -193,6 +197,11 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 			return err
 		}
 		v.Chart.mark(p, few)
+	}
+	if v.Wants("chart") && !v.Chart.Empty {
+		if err := a.photographs(ctx, p, v, &v.Chart); err != nil {
+			return err
+		}
 	}
 	if v.Wants("list") && v.View == "" {
 		if err := a.columns(ctx, p, v); err != nil {

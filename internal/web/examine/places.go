@@ -44,6 +44,7 @@ type places struct {
 	Scale         scale
 	Path          []stretch
 	Legs          []leg
+	Begins        int64 // ms, when the first leg does
 	Fast          int
 	ManyLegs      int    // fixes, if they are too many for a path
 	Fit           string // address of the map with all places, "" if it shows them
@@ -383,6 +384,9 @@ func (m *places) path(p *frame.Page, pr projection, all []store.Record, over flo
 		}
 	}
 	slices.SortStableFunc(m.Legs, func(a, b leg) int { return a.From.At.Compare(*b.From.At) })
+	if len(m.Legs) > 0 {
+		m.Begins = m.Legs[0].From.At.UnixMilli()
+	}
 }
 
 func fix(r *store.Record) geo.Fix {

@@ -72,7 +72,7 @@
     const width = Math.round(svg?.getBoundingClientRect().width ?? 0);
     if (!width || Math.abs(width - svg.viewBox.baseVal.width) < 8) return;
     document.cookie = `width=${width}; path=/; max-age=31536000; samesite=strict`;
-    if (width >= 1000 && width <= 4000) Crosswind.visit(location.href, { push: false, asked: false, regions: ["chart"] });
+    if (width >= 1000 && width <= 4000) Crosswind.visit(location.href, { push: false, asked: false, parts: ["chart"] });
   }
   let settled = 0;
   window.addEventListener("resize", () => {
@@ -153,24 +153,29 @@
     }
   });
 
-  // The way between fixes is drawn leg by leg, in ten seconds.
+  // The way between fixes is drawn as time goes by, the whole of it in ten seconds.
   document.addEventListener("click", (event) => {
     const button = event.target.closest("[data-play]");
     if (!button) return;
     const ways = [...document.querySelectorAll(".way")].sort((a, b) => a.dataset.at - b.dataset.at);
+    const first = +button.dataset.play,
+      last = +ways[ways.length - 1].dataset.at,
+      lasts = Math.max(1, last - first);
     ways.forEach((w) => w.classList.add("later"));
     button.disabled = true;
-    let n = 0;
-    const timer = setInterval(
-      () => {
-        ways[n++]?.classList.remove("later");
-        button.textContent = n < ways.length ? new Date(+ways[n].dataset.at).toISOString().slice(0, 16).replace("T", " ") + "Z" : "play";
-        if (n >= ways.length || !button.isConnected) {
-          clearInterval(timer);
-          button.disabled = false;
-        }
-      },
-      Math.min(500, 10000 / ways.length),
-    );
+    let began = null,
+      n = 0;
+    function go(now) {
+      began ??= now;
+      const at = first + lasts * Math.min(1, (now - began) / 10000);
+      while (n < ways.length && +ways[n].dataset.at <= at) ways[n++].classList.remove("later");
+      if (n < ways.length && button.isConnected) {
+        button.textContent = new Date(at).toISOString().slice(0, 16).replace("T", " ") + "Z";
+        return requestAnimationFrame(go);
+      }
+      button.textContent = "play";
+      button.disabled = false;
+    }
+    requestAnimationFrame(go);
   });
 })();

@@ -10,47 +10,42 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
   history.replaceState(null, "", document.referrer);
 }
 
-// visit fetches an address of this site and puts the named regions of the page
-// that comes in place of those that are shown.
-let visits = 0, // that somebody asked for
-  looks = 0, // that a page does by itself
-  under = 0; // that somebody asked for and that have not come yet
+// visit fetches an address of this site and puts the parts of the page that comes in place of those that are shown: those
+// that are named, else all. Alpine AJAX fetches and swaps; of two answers for one part it takes the one that was asked for
+// last. Which address is shown is told here, since it would tell that of an answer that was overtaken, too.
 // If nobody asked for it, what is being typed into is left alone, and it gives way to what was asked for.
-Crosswind.visit = async function (url, { push = true, regions = null, asked = true } = {}) {
-  if (!asked && under) return;
-  const mine = asked ? ++visits : visits,
-    look = asked ? 0 : ++looks;
-  const overtaken = () => mine !== visits || (!asked && look !== looks);
-  under += asked;
-  let answer, page;
-  const headers = { Accept: "text/html" };
-  if (regions) headers["Crosswind-Regions"] = regions.join(" ");
-  try {
-    answer = await fetch(url, { headers });
-    page = new DOMParser().parseFromString(await answer.text(), "text/html");
-  } finally {
-    under -= asked;
-  }
-  if (overtaken()) return;
-  if (!answer.ok || !page.querySelector("[data-region]")) {
-    if (asked) location.assign(url);
-    return;
-  }
+let visits = 0; // that somebody asked for
+const partsOf = (within) => [...within.querySelectorAll('[id^="part-"]')];
+Crosswind.visit = async function (url, { push = true, parts = null, asked = true } = {}) {
+  if (!Crosswind.ajax) return asked && location.assign(url);
+  if (!asked && document.querySelector("[aria-busy]")) return;
+  const mine = asked ? ++visits : visits;
+  const typing = document.activeElement?.matches("input, textarea, select") ? document.activeElement : null;
+  const targets = partsOf(document)
+    .filter((part) => !parts || parts.includes(part.id.slice("part-".length)))
+    .filter((part) => asked || !typing || !part.contains(typing))
+    .map((part) => part.id);
+  if (!targets.length) return;
   const wasOpen = document.querySelector(".drawer");
-  for (const old of document.querySelectorAll("[data-region]")) {
-    const name = old.dataset.region;
-    if (regions && !regions.includes(name)) continue;
-    if (!asked && old.contains(document.activeElement) && document.activeElement.matches("input, textarea, select")) continue;
-    const fresh = page.querySelector(`[data-region="${name}"]`);
-    if (fresh) old.replaceWith(document.adoptNode(fresh));
-  }
+  const swapped = await Crosswind.ajax(url, { targets, focus: false });
+  if (!swapped?.length || mine !== visits) return;
   const drawer = document.querySelector(".drawer");
   if (drawer && !wasOpen) drawer.focus();
   if (!drawer && wasOpen) document.querySelector("a[data-origin]")?.focus();
-  document.title = page.title;
   if (push) history.pushState(null, "", url);
   document.dispatchEvent(new Event("crosswind:visited"));
 };
+document.addEventListener("ajax:success", (event) => {
+  const title = event.detail.html.querySelector("title");
+  if (title) document.title = title.textContent;
+});
+// A part that does not come stays as it is; a page without any is shown as a whole.
+document.addEventListener("ajax:missing", (event) => {
+  event.preventDefault();
+  const { response, target } = event.detail;
+  target.removeAttribute("aria-busy");
+  if (!partsOf(response.html).length) location.assign(response.url);
+});
 
 window.addEventListener("popstate", () => Crosswind.visit(location.href, { push: false }));
 
@@ -81,17 +76,16 @@ function mark(row, on) {
   row.setAttribute(markOf(row), String(on));
 }
 
-// choose follows a link that changes only some regions.
+// choose follows a link that changes only some parts.
 function choose(link) {
   const row = link.closest("[data-href]");
   if (row) {
-    for (const r of row.closest("[data-region]").querySelectorAll("[data-href]")) mark(r, r === row);
+    for (const r of row.closest('[id^="part-"]').querySelectorAll("[data-href]")) mark(r, r === row);
     row.scrollIntoView({ block: "nearest" });
   }
   const to = new URL(link.getAttribute("href"), location.href).href; // a link of a drawing has no text for its href
   if (to === location.href) return;
-  const regions = link.dataset.swap ? link.dataset.swap.split(" ") : null;
-  return Crosswind.visit(to, { regions });
+  return Crosswind.visit(to, { parts: link.dataset.swap ? link.dataset.swap.split(" ") : null });
 }
 
 document.addEventListener("submit", (event) => {
@@ -226,7 +220,7 @@ const more = new IntersectionObserver(async (seen) => {
     if (!s.isIntersecting) continue;
     more.unobserve(s.target);
     const link = s.target.querySelector("a");
-    const answer = await fetch(link.href, { headers: { "Crosswind-Regions": "list" } });
+    const answer = await fetch(link.href, { headers: { "X-Alpine-Target": "part-list" } });
     const page = new DOMParser().parseFromString(await answer.text(), "text/html");
     const body = s.target.closest("tbody");
     const rows = page.querySelectorAll(`tbody[data-rows="${body.dataset.rows}"] > tr`);
@@ -275,7 +269,7 @@ function fill(r) {
     if (at <= r.bytesDone) cell.classList.remove("wait");
   }
   const found = r.found.differing || 0;
-  if (found > (differing.get(r.id) || 0)) Crosswind.visit(location.href, { push: false, regions: ["verify", "course"], asked: false });
+  if (found > (differing.get(r.id) || 0)) Crosswind.visit(location.href, { push: false, parts: ["verify", "course"], asked: false });
   differing.set(r.id, found);
 }
 function tell(r) {
@@ -367,13 +361,13 @@ let seeing = false;
 async function seeHandsets() {
   const part = document.querySelector("[data-watch]");
   if (seeing || !part || !seen || part.dataset.seen === seen || document.hidden || part.matches(":focus-within")) return;
-  const { region, ready } = part.dataset;
+  const { ready } = part.dataset;
   seeing = true;
-  await Crosswind.visit(location.href, { push: false, asked: false, regions: [region] }).catch(() => {});
+  await Crosswind.visit(location.href, { push: false, asked: false, parts: [part.id.slice("part-".length)] }).catch(() => {});
   seeing = false;
   if (document.contains(part)) return setTimeout(seeHandsets, 1000); // it was overtaken, or not answered
   if (document.querySelector("[data-watch]")?.dataset.ready !== ready)
-    Crosswind.visit(location.href, { push: false, asked: false, regions: ["handset-form", "foot"] });
+    Crosswind.visit(location.href, { push: false, asked: false, parts: ["handset-form", "foot"] });
 }
 document.addEventListener("visibilitychange", seeHandsets);
 document.addEventListener("focusout", () => setTimeout(seeHandsets, 0));
@@ -399,6 +393,7 @@ document.addEventListener(
 document.addEventListener("alpine:init", () => {
   Alpine.data("frame", () => ({
     init() {
+      Crosswind.ajax = (url, options) => this.$ajax(url, options);
       setInterval(() => this.tick(), 1000);
     },
     tick() {

@@ -243,7 +243,7 @@
       const url = new URL(location.href);
       for (const k of ["part", "frame", "from"]) url.searchParams.delete(k);
       url.searchParams.set("page", n);
-      return Crosswind.visit(url.href, { regions: ["page"] });
+      return Crosswind.visit(url.href, { parts: ["page"] });
     }
     step(by) {
       const i = SIZES.indexOf(this.size);

@@ -1,0 +1,55 @@
+package examine
+
+import (
+	"testing"
+	"time"
+
+	"crosswind/internal/store"
+)
+
+// Spans of time as they are typed. The forms of moments are those of ISO 8601-1, sections 5.4.2 and 5.5.2; the days of Lisbon's
+// clock changes of 2026 are those of the IANA time zone database.
+func TestReadSpan(t *testing.T) {
+	lisbon, err := time.LoadLocation("Europe/Lisbon")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for in, want := range map[string]string{
+		"week/2026-09-14":                           "2026-09-06T23:00:00Z 2026-09-13T23:00:00Z",
+		"day/2026-03-30":                            "2026-03-29T00:00:00Z 2026-03-29T23:00:00Z", // of 23 hours
+		"month/2026-09-14T18:00Z":                   "2026-08-14T18:00:00Z 2026-09-14T18:00:00Z",
+		"year/2026-09-14T18:00:00+02:00":            "2025-09-14T16:00:00Z 2026-09-14T16:00:00Z",
+		"2026-09-11T18:00/2026-09-12":               "2026-09-11T17:00:00Z 2026-09-11T23:00:00Z",
+		"2026-09-12/2026-09-11":                     "",
+		"week":                                      "",
+		"week/":                                     "",
+		"fortnight/2026-09-14":                      "",
+		"day/0000-01-01":                            "",
+		"2026-02-30/2026-03-01":                     "",
+		"2026-09-11T18:00:00Z/2026-09-11T18:00:00Z": "",
+	} {
+		from, to, err := readSpan(in, lisbon)
+		got := from.UTC().Format(time.RFC3339) + " " + to.UTC().Format(time.RFC3339)
+		if (err != nil) != (want == "") || err == nil && got != want {
+			t.Errorf("%s: %s, %v", in, got, err)
+		}
+	}
+}
+
+// A place in a list is read as it was written, and what was written of no list, or of one in another order, is refused.
+func TestPlacesInLists(t *testing.T) {
+	at := time.Date(2026, 9, 11, 20, 58, 12, 345678000, time.UTC)
+	for _, a := range []store.After{{At: at, ID: 7}, {Order: store.Order{By: "what", Down: true}, Key: "naïve ", At: at, ID: 1 << 40}, {Order: store.Order{By: "what"}, At: at, ID: 1}} {
+		got, untimed, err := readAfter(writeAfter(a), a.Order)
+		if err != nil || untimed != 0 || got.Order != a.Order || got.Compare(a) != 0 {
+			t.Errorf("%+v: %+v, %v", a, got, err)
+		}
+	}
+	for _, x := range []struct{ s, by string }{
+		{"1.2.YQ", ""}, {"1.2", "what"}, {"1", ""}, {".", ""}, {"1.-2", ""}, {"1.2.!", "what"}, {"1.2.AA", "what"}, {"1.2._w", "what"}, {"9223372036854775807.1", ""}, {"none.0", ""}, {"none.x", ""}, {"1.2.YQ.YQ", "what"},
+	} {
+		if got, untimed, err := readAfter(x.s, store.Order{By: x.by}); err == nil {
+			t.Errorf("%q by %q: %+v, %d", x.s, x.by, got, untimed)
+		}
+	}
+}
