@@ -226,7 +226,7 @@ func (b *faultBench) finish(takenUp int) {
 		b.t.Errorf("the ledger: %v, %v", faults, err)
 	}
 	told := map[string]int{}
-	entries, err := b.s.LedgerPage(ctx, b.c.Book(), 1<<40, 1000)
+	entries, err := b.s.LedgerPage(ctx, b.c.Book(), store.LedgerFilter{}, 1<<40, 1000)
 	if err != nil {
 		b.t.Fatal(err)
 	}

@@ -270,7 +270,7 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 	if len(fs) != 1 || fs[0].Path != big.Path || fmt.Sprint(fs[0].BadSegments) != "[2]" || !strings.Contains(fs[0].Fault, "segment 3 (bytes 2097152 to 3145727)") {
 		t.Errorf("%+v", fs)
 	}
-	entries, err := b.s.LedgerPage(ctx, b.c.Book(), 1<<40, 2)
+	entries, err := b.s.LedgerPage(ctx, b.c.Book(), store.LedgerFilter{}, 1<<40, 2)
 	if err != nil || entries[0].Detail["differing"] != "1" || entries[1].What != "integrity.failed" || entries[1].On != big.Path {
 		t.Errorf("%+v, %v", entries, err)
 	}
@@ -291,7 +291,7 @@ func TestVerifyNamesWhatDiffers(t *testing.T) {
 	}
 	// One file alone: the others keep what was found of them.
 	r := b.Do("verify", VerifySubject{Exhibit: b.e.ID, Acquisition: a.ID, Name: "014-A acquisition 1", Against: "vault", Path: "backup.json"})
-	entries, err = b.s.LedgerPage(ctx, b.c.Book(), 1<<40, 1)
+	entries, err = b.s.LedgerPage(ctx, b.c.Book(), store.LedgerFilter{}, 1<<40, 1)
 	if err != nil || r.State != "done" || r.ItemsDone != 1 || entries[0].What != "file.verified" || entries[0].On != "backup.json" || len(faulty()) != 1 {
 		t.Errorf("%+v %+v %v", r, entries, err)
 	}

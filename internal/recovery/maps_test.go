@@ -50,7 +50,7 @@ func TestMapsOfOnesOwn(t *testing.T) {
 	if again, now, by := direction(); again != uid || now == way || by != "talk 6" {
 		t.Errorf("%s %s by %s, was %s %s", again, now, by, uid, way)
 	}
-	entries, err := s.LedgerPage(ctx, c.Book(), 1<<40, 5)
+	entries, err := s.LedgerPage(ctx, c.Book(), store.LedgerFilter{}, 1<<40, 5)
 	if err != nil || !slices.ContainsFunc(entries, func(e store.LedgerEntry) bool {
 		return strings.Contains(e.Detail["field_maps"], "talk 6 "+own.SHA256) && e.Detail["records_changed"] != ""
 	}) {

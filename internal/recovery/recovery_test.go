@@ -288,7 +288,7 @@ func TestRecover(t *testing.T) {
 	if marked, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Marked: true}, store.After{}, 10); err != nil || len(marked) != 0 {
 		t.Errorf("%d marked, %v", len(marked), err)
 	}
-	entries, err := s.LedgerPage(ctx, c.Book(), 1<<40, 10)
+	entries, err := s.LedgerPage(ctx, c.Book(), store.LedgerFilter{}, 1<<40, 10)
 	if err != nil || !slices.ContainsFunc(entries, func(e store.LedgerEntry) bool {
 		return e.What == "record.unmarked" && e.On == some[0].UID && e.Detail["withheld"] == string(scope.PrivilegedWith) && e.Detail["was"] == "because"
 	}) {

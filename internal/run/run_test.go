@@ -105,7 +105,7 @@ func TestPauseResumeStop(t *testing.T) {
 	}
 	wish("run") // a stopped run can be taken up again
 	b.await(id, "running")
-	entries, err := b.s.LedgerPage(context.Background(), b.c.Book(), 1<<40, 100)
+	entries, err := b.s.LedgerPage(context.Background(), b.c.Book(), store.LedgerFilter{}, 1<<40, 100)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +219,7 @@ func TestHostileJobsEnd(t *testing.T) {
 	if err := b.s.DB().QueryRow("SELECT count(*) FROM run_log").Scan(&kept); err != nil || kept > 5000 {
 		t.Errorf("%d lines are kept, %v", kept, err)
 	}
-	entries, err := b.s.LedgerPage(context.Background(), b.c.Book(), 1<<40, 100)
+	entries, err := b.s.LedgerPage(context.Background(), b.c.Book(), store.LedgerFilter{}, 1<<40, 100)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -264,13 +264,37 @@ type LedgerEntry struct {
 	Hash string
 }
 
-// LedgerPage lists entries before seq, the newest first.
-func (s *Store) LedgerPage(ctx context.Context, book string, before int64, limit int) ([]LedgerEntry, error) {
+// LedgerFilter narrows entries to those that have a text in what was done, on which thing, or by whom, in any case. Zero
+// values narrow nothing.
+type LedgerFilter struct{ What, On, By string }
+
+// LedgerPage lists entries of a filter before seq, the newest first.
+func (s *Store) LedgerPage(ctx context.Context, book string, f LedgerFilter, before int64, limit int) ([]LedgerEntry, error) {
+	where, args := "book = $1 AND seq < $2", []any{book, before}
+	for _, x := range [][2]string{{"what", f.What}, {"on", f.On}, {"by", f.By}} {
+		if x[1] != "" {
+			args = append(args, x[1])
+			where += fmt.Sprintf(" AND strpos(lower(convert_from(line, 'UTF8')::jsonb->>'%s'), lower($%d)) > 0", x[0], len(args))
+		}
+	}
+	args = append(args, limit)
+	return s.entries(ctx, where+fmt.Sprintf(" ORDER BY seq DESC LIMIT $%d", len(args)), args...)
+}
+
+// leaves are what entries of what has left say that was done.
+var leaves = Array[string]{"records.taken_out", "package.downloaded", "manifest.downloaded"}
+
+// Left lists the entries of what has left a case, the newest first.
+func (s *Store) Left(ctx context.Context, c *Case, limit int) ([]LedgerEntry, error) {
+	return s.entries(ctx, "book = $1 AND convert_from(line, 'UTF8')::jsonb->>'what' = ANY($2) ORDER BY seq DESC LIMIT $3", c.Book(), leaves.param(), limit)
+}
+
+func (s *Store) entries(ctx context.Context, where string, args ...any) ([]LedgerEntry, error) {
 	var rows []struct {
 		Line []byte
 		Hash string
 	}
-	if err := s.list(ctx, &rows, "listing the ledger", "SELECT line, hash FROM ledger WHERE book = $1 AND seq < $2 ORDER BY seq DESC LIMIT $3", book, before, limit); err != nil {
+	if err := s.list(ctx, &rows, "listing the ledger", "SELECT line, hash FROM ledger WHERE "+where, args...); err != nil {
 		return nil, err
 	}
 	out := make([]LedgerEntry, len(rows))

@@ -849,3 +849,44 @@ FULL JOIN record_hour h USING (case_id, exhibit_id, kind, state, at) WHERE h.n I
 		t.Errorf("%v, %v", months, err)
 	}
 }
+
+// A ledger proves that it holds an entry, and that it goes on from an earlier head; entries are found by what was done, on which
+// thing, and by whom.
+func TestTheLedgerProvesItself(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, _ := newCase(t, s)
+	early, err := s.SignedHead(ctx, c.Book())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 9 {
+		if err := s.Log(ctx, store.Act{Book: c.Book(), By: "R. Aske", What: "record.marked", On: fmt.Sprint("record ", i)}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	p, err := s.ProveEntry(ctx, c.Book(), early.Size+3)
+	if err != nil || !strings.Contains(p.Line, `"on":"record 2"`) || p.Head.Size != early.Size+9 || p.Head.VerifySignature() != nil {
+		t.Fatalf("%+v, %v", p, err)
+	}
+	if err := ledger.CheckInclusion([]byte(p.Line), p.Entry-1, p.Head.Size, p.Head.Root, p.Proof); err != nil {
+		t.Error(err)
+	}
+	q, err := s.ProveHead(ctx, c.Book(), early.Size)
+	if err != nil || q.Earlier.Root != early.Root || ledger.CheckConsistency(early.Size, q.Head.Size, early.Root, q.Head.Root, q.Proof) != nil {
+		t.Errorf("%+v, %v", q, err)
+	}
+	for _, n := range []int64{0, -1, early.Size + 10} {
+		if _, err := s.ProveEntry(ctx, c.Book(), n); !errors.Is(err, store.ErrNotFound) {
+			t.Errorf("entry %d: %v", n, err)
+		}
+		if _, err := s.ProveHead(ctx, c.Book(), n); !errors.Is(err, store.ErrNotFound) {
+			t.Errorf("head %d: %v", n, err)
+		}
+	}
+	for f, want := range map[store.LedgerFilter]int{{What: "MARKED"}: 9, {On: "record 4"}: 1, {By: "aske", What: "record"}: 9, {By: "nobody"}: 0, {What: "%"}: 0} {
+		if es, err := s.LedgerPage(ctx, c.Book(), f, 1<<40, 50); err != nil || len(es) != want {
+			t.Errorf("%+v: %d, %v", f, len(es), err)
+		}
+	}
+}

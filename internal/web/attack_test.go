@@ -448,7 +448,7 @@ func TestNoAuthorityInForce(t *testing.T) {
 	if _, page := w.get("/case/T-1/report"); !bytes.Contains(page, []byte("continues by its section 4")) {
 		t.Error("the report does not say why")
 	}
-	if entries, err := w.s.LedgerPage(ctx, w.cs.Book(), 1<<40, 20); err != nil || !strings.Contains(fmt.Sprint(entries), "rule.overridden") {
+	if entries, err := w.s.LedgerPage(ctx, w.cs.Book(), store.LedgerFilter{}, 1<<40, 20); err != nil || !strings.Contains(fmt.Sprint(entries), "rule.overridden") {
 		t.Error("the ledger does not say why", err)
 	}
 }

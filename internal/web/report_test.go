@@ -3,9 +3,12 @@ package web
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"html"
 	"io"
+	"maps"
 	"net/http"
 	"net/url"
 	"regexp"
@@ -362,4 +365,36 @@ VALUES ($1, $2, $3, $4, $5, 'intact', 'live', '2026-09-01Z', '', '', '', '', $6,
 // flat is markup as a reader sees it: without the space that its layout has.
 func flat(page string) string {
 	return strings.ReplaceAll(strings.Join(strings.Fields(page), " "), "> <", "><")
+}
+
+// What is taken out is an entry of the ledger with its digest and for whom, before it leaves; without a recipient, in no format
+// that there is, or of a filter that cannot be read nothing is.
+func TestWhatIsTakenOut(t *testing.T) {
+	w := newSite(t)
+	for _, form := range [][]string{{"format", "csv"}, {"format", "csv", "recipient", " \t"}, {"format", "exe", "recipient", "somebody"}, {"recipient", "somebody"}, {"format", "csv", "recipient", strings.Repeat("x", 301)}} {
+		if code, _ := w.post(kase+"/examine/take", form...); code != http.StatusBadRequest {
+			t.Errorf("%q: %d", form, code)
+		}
+	}
+	if code, _ := w.post(kase+"/examine/take?q=larger:huge", "format", "csv", "recipient", "somebody"); code != http.StatusBadRequest {
+		t.Errorf("of a filter that cannot be read: %d", code)
+	}
+	code, body := w.post(kase+"/examine/take", "format", "jsonl", "recipient", "=Counsel  for the\tdefence")
+	if code != http.StatusOK || !json.Valid([]byte(strings.SplitN(body, "\n", 2)[0])) {
+		t.Fatalf("%d, %.200s", code, body)
+	}
+	if code, page := w.post(kase+"/examine/take?q=state:held", "format", "csv", "recipient", "nobody"); code != http.StatusOK || !strings.Contains(page, "Nothing is taken out") {
+		t.Errorf("of nothing: %d", code)
+	}
+	left, err := w.s.Left(context.Background(), w.cs, 9)
+	if err != nil || len(left) != 1 {
+		t.Fatal(left, err)
+	}
+	want := map[string]string{"format": "JSON Lines", "records": fmt.Sprint(strings.Count(body, "\n")), "bytes": fmt.Sprint(len(body)), "sha256": fmt.Sprintf("%x", sha256.Sum256([]byte(body))), "recipient": "=Counsel for the defence"}
+	if got := left[0].Detail; !maps.Equal(got, want) {
+		t.Errorf("%v, want %v", got, want)
+	}
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, want["sha256"]) || !strings.Contains(page, "=Counsel for the defence") {
+		t.Error("the page of the report does not list it")
+	}
 }

@@ -29,6 +29,7 @@ import (
 
 	"crosswind/core/casefile"
 	"crosswind/core/digest"
+	"crosswind/core/export"
 	"crosswind/core/fieldmap"
 	"crosswind/core/record"
 	"crosswind/internal/acquire"
@@ -430,7 +431,7 @@ func (w *scene) pages() map[string][]string {
 	const c = "/case/T-1"
 	out := map[string][]string{
 		"/": {"/"}, "/sign-in": {"/sign-in"}, "/first-examiner": {"/first-examiner"}, "/cases/new": {"/cases/new"}, "/ledger": {"/ledger"}, "/check/:what": {"/check/imei?v=1"},
-		"/case/:case": {c}, "/case/:case/ledger": {c + "/ledger"}, "/case/:case/intake": {c + "/intake"}, "/case/:case/intake/authority": {c + "/intake/authority"},
+		"/case/:case": {c}, "/case/:case/ledger": {c + "/ledger", c + "/ledger?what=record&on=1&by=x"}, "/case/:case/ledger/proof": {c + "/ledger/proof?entry=1", c + "/ledger/proof?entry=2&as=json", c + "/ledger/proof?head=1"}, "/ledger/proof": {"/ledger/proof?entry=1"}, "/case/:case/intake": {c + "/intake"}, "/case/:case/intake/authority": {c + "/intake/authority"},
 		"/case/:case/intake/:id/label": {fmt.Sprintf("%s/intake/%d/label", c, w.acq.ExhibitID)}, "/case/:case/intake/receipt/:custody": {c + "/intake/receipt/1"},
 		"/case/:case/intake/photograph/:id": {c + "/intake/photograph/1"}, "/case/:case/intake/document/:id": {c + "/intake/document/1"},
 		"/case/:case/acquire": {c + "/acquire"}, "/case/:case/acquire/tree": {fmt.Sprintf("%s/acquire/tree?acq=%d", c, w.acq.ID), fmt.Sprintf("%s/acquire/tree?acq=%d&dir=/data/talk", c, w.acq.ID)},
@@ -557,6 +558,16 @@ func (w *scene) look(when string, marks ...string) {
 			if bytes.HasPrefix(b, []byte("PK")) {
 				w.unpack(when, b, marks)
 			}
+		}
+	}
+	for _, f := range export.Formats { // what is taken out, whatever is filtered
+		code, b := w.post("/case/T-1/examine/take?q=", "format", f.Name, "recipient", "somebody")
+		if code != http.StatusOK {
+			w.t.Errorf("%s: taking out %s: %d %s", when, f.Name, code, b)
+		}
+		w.search(when+": taken out as "+f.Name, []byte(b), marks)
+		if strings.HasPrefix(b, "PK") {
+			w.unpack(when, []byte(b), marks)
 		}
 	}
 	if r, err := w.s.LatestRecovery(context.Background(), w.acq.ID); err == nil {

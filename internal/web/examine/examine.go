@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"crosswind/core/access"
+	"crosswind/core/export"
 	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/core/timeline"
@@ -41,6 +42,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/examine/saved", access.Mark, p.saveSearch)
 	inCase.POST("/examine/saved/:id/forget", access.Mark, p.forgetSearch)
 	inCase.POST("/examine/mark-all", access.Mark, p.markAll)
+	inCase.POST("/examine/take", access.TakeOut, p.takeOut)
 	inCase.POST("/examine/map", access.Recover, p.saveMap)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
 	inCase.GET("/examine/place", access.SeeEvidence, p.placeMap)
@@ -67,7 +69,9 @@ type content struct {
 	Timeless  int64        // records without a time
 	Chosen    *chosen
 	Refused   string
-	MarkAll   string         // address at which all of it is marked
+	MarkAll   string // address at which all of it is marked
+	TakeOut   string // and at which it is taken out
+	Formats   []export.Format
 	Words     []filterWord   // what is filtered, in words
 	Person    *people.Person // whose records are shown, nil if everybody's
 	Measured  []string       // how far clocks were off, in words
@@ -132,7 +136,8 @@ func (v *content) Wants(part string) bool {
 
 // filtered reads what is filtered.
 func (a pages) filtered(c *gin.Context, p *frame.Page) (*content, error) {
-	v := &content{View: viewOf(p), MarkAll: frame.Address("/case/"+p.Case.Reference+"/examine/mark-all", p.Query, "r", "", "o", ""), parts: strings.Fields(c.GetHeader(partsHeader))}
+	v := &content{View: viewOf(p), MarkAll: frame.Address("/case/"+p.Case.Reference+"/examine/mark-all", p.Query, "r", "", "o", ""),
+		TakeOut: frame.Address("/case/"+p.Case.Reference+"/examine/take", p.Query, "r", "", "o", "", "after", ""), Formats: export.Formats, parts: strings.Fields(c.GetHeader(partsHeader))}
 	if err := a.readFilter(c.Request.Context(), p, v); err != nil {
 		return nil, err
 	}

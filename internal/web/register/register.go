@@ -33,9 +33,11 @@ func Routes(a *frame.App, signed, inCase frame.Group) {
 	signed.GET("/cases/new", access.OpenCase, func(c *gin.Context) error { return p.newCase(c, caseForm{Zone: "Europe/Lisbon"}, nil) })
 	signed.POST("/cases/new", access.OpenCase, p.addCase)
 	signed.GET("/ledger", access.SeeCase, p.ledger)
+	signed.GET("/ledger/proof", access.SeeCase, p.proof)
 	signed.POST("/ledger/check", access.CheckLedger, p.check)
 	inCase.GET("", access.SeeCase, p.board)
 	inCase.GET("/ledger", access.SeeCase, p.ledger)
+	inCase.GET("/ledger/proof", access.SeeCase, p.proof)
 	inCase.POST("/ledger/check", access.CheckLedger, p.check)
 }
 
@@ -162,7 +164,7 @@ func (a pages) board(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	latest, err := a.Store.LedgerPage(c.Request.Context(), p.Case.Book(), math.MaxInt64, 10)
+	latest, err := a.Store.LedgerPage(c.Request.Context(), p.Case.Book(), store.LedgerFilter{}, math.MaxInt64, 10)
 	if err != nil {
 		return err
 	}
@@ -228,14 +230,21 @@ func (a pages) ledger(c *gin.Context) error {
 		return fmt.Errorf("before %q: %w", c.Query("before"), store.ErrNotFound)
 	}
 	name, path := book(c)
-	entries, err := a.Store.LedgerPage(c.Request.Context(), name, before, pageSize)
+	f := store.LedgerFilter{What: strings.TrimSpace(c.Query("what")), On: strings.TrimSpace(c.Query("on")), By: strings.TrimSpace(c.Query("by"))}
+	entries, err := a.Store.LedgerPage(c.Request.Context(), name, f, before, pageSize)
 	if err != nil {
 		return err
 	}
 	next := ""
 	if len(entries) == pageSize {
-		next = fmt.Sprint(entries[len(entries)-1].Seq)
+		next = p.Keep("before", fmt.Sprint(entries[len(entries)-1].Seq))
 	}
+	heads, err := a.Store.Heads(name)
+	if err != nil {
+		return err
+	}
+	slices.Reverse(heads)
+	heads = heads[:min(len(heads), shownHeads)]
 	refused, addresses, err := a.Store.Refusals(c.Request.Context())
 	if err != nil {
 		return err
@@ -245,8 +254,45 @@ func (a pages) ledger(c *gin.Context) error {
 		Entries               []store.LedgerEntry
 		Parse                 func(string) time.Time
 		Refused, Addresses    int64
-	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime, refused, addresses}
+		Filter                store.LedgerFilter
+		Heads                 []ledger.Head
+	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime, refused, addresses, f, heads}
 	return a.Render(c, files, p, "ledger.html")
+}
+
+// shownHeads bounds the signed heads that the page of a ledger lists; the file of heads has them all.
+const shownHeads = 12
+
+// proof shows the proof that a ledger holds an entry, or goes on from an earlier signed head, or hands it out as JSON.
+func (a pages) proof(c *gin.Context) error {
+	p, err := a.Page(c, "Proof", "")
+	if err != nil {
+		return err
+	}
+	name, path := book(c)
+	prove, asked := a.Store.ProveEntry, c.Query("entry")
+	if asked == "" {
+		prove, asked = a.Store.ProveHead, c.Query("head")
+	}
+	n, err := strconv.ParseInt(asked, 10, 64)
+	if err != nil {
+		return fmt.Errorf("a proof of %q: %w", asked, store.ErrNotFound)
+	}
+	proof, err := prove(c.Request.Context(), name, n)
+	if err != nil {
+		return err
+	}
+	if c.Query("as") == "json" {
+		c.Header("Content-Disposition", frame.Attachment(fmt.Sprintf("%s-proof-%d.json", name, n)))
+		c.IndentedJSON(http.StatusOK, proof)
+		return nil
+	}
+	p.Content = struct {
+		*store.LedgerProof
+		Book, Path, JSON string
+		Hashes           []string
+	}{proof, name, path, p.Keep("as", "json"), proof.Proof}
+	return a.Render(c, files, p, "proof.html")
 }
 
 func (a pages) check(c *gin.Context) error {

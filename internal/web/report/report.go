@@ -39,7 +39,11 @@ type content struct {
 	Report   *Report
 	Runs     []store.Run
 	Packages []store.Package
+	Left     []store.LedgerEntry // entries of what has left the case
 }
+
+// shownLeft bounds the entries of what has left that are listed; the ledger has them all.
+const shownLeft = 50
 
 func (a pages) page(c *gin.Context) error {
 	ctx := c.Request.Context()
@@ -56,6 +60,9 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	if v.Packages, err = a.Store.Packages(ctx, p.Case.ID); err != nil {
+		return err
+	}
+	if v.Left, err = a.Store.Left(ctx, p.Case, shownLeft); err != nil {
 		return err
 	}
 	p.Content = v

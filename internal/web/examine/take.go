@@ -1,0 +1,147 @@
+package examine
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"iter"
+	"net/http"
+	"os"
+	"strings"
+	"time"
+
+	"crosswind/core/export"
+	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
+)
+
+// takeOut writes what is filtered in an open format, for somebody: an entry of the ledger says what left, with its digest, and
+// for whom, before a byte of it does.
+func (a pages) takeOut(c *gin.Context) error {
+	ctx := c.Request.Context()
+	p, err := a.Page(c, "Examine", "Examine")
+	if err != nil {
+		return err
+	}
+	f, err := export.FormatOf(c.PostForm("format"))
+	if err != nil {
+		return frame.Bad("%v", err)
+	}
+	recipient := strings.Join(strings.Fields(c.PostForm("recipient")), " ")
+	if recipient == "" || len(recipient) > 300 {
+		return frame.Bad("what leaves has a recipient, of up to 300 bytes: who gets the %s?", f.Title)
+	}
+	v, err := a.filtered(c, p)
+	if err != nil {
+		return err
+	}
+	if v.Refused != "" {
+		return frame.Bad("%s", v.Refused)
+	}
+	w, _, err := a.window(c, p, v)
+	if err != nil {
+		return err
+	}
+	v.Filter.From, v.Filter.To = w.From, w.To
+	head := export.Head{Case: p.Case.Reference, Title: p.Case.Title, What: v.said(p), Zone: p.Zone, At: time.Now().UTC(), By: frame.By(c), Tool: a.Tool}
+	file, err := os.CreateTemp("", "taken-out-*")
+	if err != nil {
+		return fmt.Errorf("making room for what is taken out: %w", err)
+	}
+	defer file.Close()
+	if err := os.Remove(file.Name()); err != nil { // it lives while it is open
+		return fmt.Errorf("making room for what is taken out: %w", err)
+	}
+	sum := sha256.New()
+	n, left, err := f.Write(io.MultiWriter(file, sum), head, a.lines(c, v))
+	if err != nil {
+		return err
+	}
+	if n == 0 {
+		what := f.Holds
+		if what == "" {
+			what = "records"
+		}
+		a.Notice(c, "Nothing is taken out: of what is filtered there are no %s.", what)
+		c.Redirect(http.StatusSeeOther, frame.Address("/case/"+p.Case.Reference+"/examine", p.Query))
+		return nil
+	}
+	size, err := file.Seek(0, io.SeekEnd)
+	if err == nil {
+		_, err = file.Seek(0, io.SeekStart)
+	}
+	if err != nil {
+		return fmt.Errorf("reading what is taken out: %w", err)
+	}
+	name := fmt.Sprintf("%s-%s.%s", p.Case.Reference, head.At.Format("20060102-150405"), f.Name)
+	digest := hex.EncodeToString(sum.Sum(nil))
+	act := store.Act{Book: p.Case.Book(), By: head.By, What: "records.taken_out", On: name, Detail: map[string]string{"format": f.Title, "records": fmt.Sprint(n), "bytes": fmt.Sprint(size), "sha256": digest, "recipient": recipient}}
+	if left > 0 {
+		act.Detail["of_other_kinds"] = fmt.Sprint(left)
+	}
+	if err := a.Store.Log(ctx, act); err != nil {
+		return err
+	}
+	c.Header("X-Content-Type-Options", "nosniff")
+	c.Header("Content-Disposition", frame.Attachment(name))
+	c.DataFromReader(http.StatusOK, size, f.Media, file, nil)
+	return nil
+}
+
+// lines reads what is filtered as it is in packages: in order of time, and those without one behind.
+func (a pages) lines(c *gin.Context, v *content) iter.Seq2[*export.Line, error] {
+	ctx := c.Request.Context()
+	return func(yield func(*export.Line, error) bool) {
+		each := func(rs []store.Record) bool {
+			for i := range rs {
+				r := &rs[i]
+				w, err := r.Whole()
+				l := &export.Line{Record: w, Exhibit: r.ExhibitRef, Acquisition: r.AcqNo}
+				if r.MarkReason != nil {
+					l.Mark = *r.MarkReason
+				}
+				if !yield(l, err) || err != nil {
+					return false
+				}
+			}
+			return true
+		}
+		for after := (&store.After{}); after != nil; {
+			rs, next, err := a.records(ctx, v.clocks, v.Filter, *after)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if !each(rs) {
+				return
+			}
+			after = next
+		}
+		for after := int64(0); ; {
+			rs, next, err := a.Store.Untimed(ctx, v.Filter, after, pageSize)
+			if err != nil {
+				yield(nil, err)
+				return
+			}
+			if !each(rs) || next == 0 {
+				return
+			}
+			after = next
+		}
+	}
+}
+
+// said says in words what is filtered.
+func (v *content) said(p *frame.Page) string {
+	said := "Records"
+	if p.Exhibit != nil {
+		said += " of " + p.Exhibit.Reference
+	}
+	for _, w := range v.Words {
+		said += ", " + w.Words
+	}
+	return fmt.Sprintf("%s, from %s to %s, and those without a time; times as the exhibits' own clocks had them", said, frame.When(v.Filter.From, p.Zone), frame.When(v.Filter.To, p.Zone))
+}
