@@ -713,7 +713,7 @@ test("6. the report, printed, and the package", async () => {
     await expect(report).toContainText(text);
   }
   await expect(report.locator(".record")).toHaveCount(6); // five, and one from the encrypted backup
-  await expect(report.locator(".record", { hasText: "the side gate" })).toContainText(/22:03:\d\d \+01:00 = 2026-09-11 21:03:\d\dZ/);
+  await expect(report.locator(".record", { hasText: "the side gate" })).toContainText(/22:03:\d\d \+01:00 =\s+2026-09-11 21:03:\d\dZ/);
   await accessible(page);
   await shot(page, "report");
   expect((await page.pdf()).length).toBeGreaterThan(20_000);

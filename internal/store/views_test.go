@@ -202,6 +202,14 @@ func TestWhenRecordsWent(t *testing.T) {
 			t.Errorf("from the %dth to the %dth: %q, %v", x.from, x.to, got, err)
 		}
 	}
+	// What a source withheld, it may have.
+	if _, err := owner.ExecContext(ctx, `UPDATE recovered_database SET withheld = '{"kind":1}'; UPDATE recovery SET scope_epoch = scope_epoch - 1`); err != nil {
+		t.Fatal(err)
+	}
+	f := store.Filter{CaseID: c.ID, Gone: &store.Gone{From: date(0), To: date(9)}}
+	if rs, _, err := s.Records(ctx, f, store.After{}, 20); err != nil || len(rs) != 2 || rs[0].State.Below() == false || rs[1].State.Below() == false {
+		t.Errorf("%+v, %v", rs, err)
+	}
 }
 
 // What files of records are narrows them, of records of an earlier version, too; and each order lists all records once, page by

@@ -23,7 +23,8 @@ func (s *Store) made(ctx context.Context, caseID int64) (sources, error) {
 // says that it was. args grow with it.
 //
 // It went after its own time, if that is a time at which it was recorded, and after the last source of its exhibit that
-// still has it; and before the first source after that which has records of its database, and not this one. If the source
+// still has it; and before the first source after that which has records of its database, and not this one, though it
+// would not have been withheld. If the source
 // itself says when, that is both. What was changed was not deleted.
 func (all sources) went(args []any) (string, []any) {
 	var ids, exhibits []int64
@@ -40,7 +41,10 @@ func (all sources) went(args []any) (string, []any) {
 	// A source still has it if it says the same at that time, or has its row otherwise; and it could if it has others of its database.
 	still := fmt.Sprintf(`(EXISTS (SELECT FROM record x WHERE x.case_id = r.case_id AND x.at = r.at AND x.acquisition_id = s.id AND x.kind = r.kind AND x.summary = r.summary AND x.state = 'intact' AND (r.state <> 'intact' OR x.thread = r.thread))
   OR EXISTS (SELECT FROM record x WHERE x.exhibit_id = r.exhibit_id AND x.db = r.db AND x.row_id = r.row_id AND x.tab = r.tab AND x.acquisition_id = s.id AND x.kind = r.kind AND x.state = 'intact' AND (x.at = r.at OR r.kind = ANY($%d))))`, n+5)
-	const could = "EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.db = r.db)"
+	// Nor was it withheld there: the last reading of the database was under the authorities as they are now, or withheld nothing.
+	const could = `(EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.db = r.db) AND
+  coalesce((SELECT v.scope_epoch = k.scope_epoch OR d.withheld::text = '{}' FROM recovered_database d JOIN recovery v ON v.id = d.recovery_id JOIN cases k ON k.id = r.case_id
+    WHERE v.acquisition_id = s.id AND v.ended_at IS NOT NULL AND d.path = r.db ORDER BY v.id DESC LIMIT 1), false))`
 	return fmt.Sprintf(`SELECT coalesce(r.gone_at, l.at, '-infinity') AS after, coalesce(r.gone_at, u.at) AS before
 FROM (SELECT s.made FROM %[1]s s.id = r.acquisition_id) own
 CROSS JOIN LATERAL (SELECT greatest(CASE WHEN r.kind <> ALL($%[2]d) THEN least(r.at, own.made) END, CASE WHEN r.state = 'intact' THEN own.made END, (SELECT max(s.made) FROM %[1]s s.made < own.made AND %[3]s)) AS at) l

@@ -64,7 +64,7 @@ func (a pages) told(ctx context.Context, p *frame.Page, r *store.Record) (out []
 			}
 			for _, x := range c.OnlyA {
 				if sameCall(x, r) {
-					out = append(out, told{e.Reference, "is the other side's handset, and has no such call", accord.Apart, ""})
+					out = append(out, told{e.Reference, "is the other side's handset, and has no such call that may be seen", accord.Apart, ""})
 				}
 			}
 		}

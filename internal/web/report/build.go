@@ -97,6 +97,7 @@ type marked struct {
 	Acquisition *acquisition
 	Now         *store.Record  // the present text, of an earlier version
 	Elsewhere   []store.Record // the same record in other acquisitions of the exhibit
+	Went        *store.Went    // between when it was deleted, nil if nothing says that it was
 }
 
 // Build reads what the report says from the store.
@@ -200,9 +201,16 @@ func readAcquisition(ctx context.Context, s *store.Store, a store.Acquisition, r
 }
 
 func (r *Report) add(ctx context.Context, s *store.Store, page []store.Record) error {
+	var ids []int64
 	for _, rec := range page {
-		m := marked{Record: rec}
-		var err error
+		ids = append(ids, rec.ID)
+	}
+	went, err := s.Went(ctx, r.Case.ID, ids...)
+	if err != nil {
+		return err
+	}
+	for _, rec := range page {
+		m := marked{Record: rec, Went: went[rec.ID]}
 		if m.Whole, err = rec.Whole(); err != nil {
 			return err
 		}
