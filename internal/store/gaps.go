@@ -85,6 +85,12 @@ GROUP BY at ORDER BY at`, caseID, exhibit, from, to, kindsOf(happens))
 // happens reports whether a kind is of what happens of itself.
 func happens(a record.About) bool { return a.Group != record.Plans && a.Group != record.People }
 
+// Recorded counts the records with a time of a case, or of one of its exhibits.
+func (s *Store) Recorded(ctx context.Context, caseID, exhibit int64) (n int64, err error) {
+	err = s.get(ctx, &n, "counting records", "SELECT coalesce(sum(n), 0)::bigint FROM record_hour WHERE case_id = $1 AND ($2 = 0 OR exhibit_id = $2) AND at > '-infinity'", caseID, exhibit)
+	return n, err
+}
+
 // ClockStep is a step back of the times of a table's rows in the order of their numbers, between two records.
 type ClockStep struct {
 	Before, After Record
@@ -95,18 +101,19 @@ type ClockStep struct {
 // which nineteen in twenty follow time: see [gap.Jumps].
 func (s *Store) ClockSteps(ctx context.Context, caseID, exhibit int64) (out []ClockStep, err error) {
 	var near []struct {
-		Part string
-		I    int64
-		ID   int64
-		At   time.Time
+		AcquisitionID int64 `db:"acquisition_id"`
+		DB, Tab       string
+		I, ID         int64
+		At            time.Time
 	}
-	err = s.list(ctx, &near, "looking for steps of the clock", `WITH t AS MATERIALIZED (
-  SELECT acquisition_id || ' ' || tab || ' ' || db AS part, id, at, row_number() OVER w AS i, lag(at) OVER w AS prev FROM record r
-  WHERE r.case_id = $1 AND ($2 = 0 OR r.exhibit_id = $2) AND r.state = 'intact' AND r.kind = ANY($3) AND r.at IS NOT NULL AND r.row_id ~ '^[0-9]{1,18}$'
-  WINDOW w AS (PARTITION BY acquisition_id, db, tab ORDER BY row_id::bigint, id)
-), follows AS MATERIALIZED (SELECT part FROM t GROUP BY part HAVING count(*) FILTER (WHERE prev > at) * 20 <= count(*) AND bool_or(prev >= at + interval '5 minutes')),
-step AS MATERIALIZED (SELECT part, i FROM t JOIN follows USING (part) WHERE prev >= at + interval '5 minutes' LIMIT 10000)
-SELECT DISTINCT t.part, t.i, t.id, t.at FROM step CROSS JOIN generate_series(step.i - 6, step.i + 5) AS k(i) JOIN t ON t.part = step.part AND t.i = k.i ORDER BY t.part, t.i`,
+	err = s.list(ctx, &near, "looking for steps of the clock", `SELECT acquisition_id, db, tab, i, id, at FROM (
+  SELECT acquisition_id, db, tab, i, id, at, bool_or(step) OVER (PARTITION BY acquisition_id, db, tab ORDER BY i ROWS BETWEEN 6 PRECEDING AND 6 FOLLOWING) AS near,
+    count(*) FILTER (WHERE back) OVER p * 20 <= count(*) OVER p AS follows FROM (
+    SELECT acquisition_id, db, tab, id, at, row_number() OVER w AS i, lag(at) OVER w > at AS back, lag(at) OVER w >= at + interval '5 minutes' AS step FROM record r
+    WHERE r.case_id = $1 AND ($2 = 0 OR r.exhibit_id = $2) AND r.state = 'intact' AND r.kind = ANY($3) AND r.at IS NOT NULL AND r.row_id ~ '^[0-9]{1,18}$'
+    WINDOW w AS (PARTITION BY acquisition_id, db, tab ORDER BY row_id::bigint, id)
+  ) t WINDOW p AS (PARTITION BY acquisition_id, db, tab)
+) t WHERE near AND follows ORDER BY acquisition_id, db, tab, i LIMIT 100000`,
 		caseID, exhibit, kindsOf(happens))
 	if err != nil {
 		return nil, err
@@ -116,7 +123,7 @@ SELECT DISTINCT t.part, t.i, t.id, t.at FROM step CROSS JOIN generate_series(ste
 	var back []time.Duration
 	for from := 0; from < len(near); {
 		to := from + 1
-		for to < len(near) && near[to].Part == near[from].Part && near[to].I == near[to-1].I+1 {
+		for to < len(near) && near[to].I == near[to-1].I+1 && near[to].Tab == near[from].Tab && near[to].DB == near[from].DB && near[to].AcquisitionID == near[from].AcquisitionID {
 			to++
 		}
 		var rows []gap.Row

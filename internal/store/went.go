@@ -24,8 +24,7 @@ func (s *Store) made(ctx context.Context, caseID int64) (sources, error) {
 //
 // It went after its own time, if that is a time at which it was recorded, and after the last source of its exhibit that
 // still has it; and before the first source after that which has records of its database, and not this one, though it
-// would not have been withheld. If the source
-// itself says when, that is both. What was changed was not deleted.
+// would not have been withheld. If the source itself says when, that is both. What was changed was not deleted.
 func (all sources) went(args []any) (string, []any) {
 	var ids, exhibits []int64
 	var times []time.Time
@@ -39,10 +38,12 @@ func (all sources) went(args []any) (string, []any) {
 	n := len(args) - 5
 	from := fmt.Sprintf("unnest($%d::bigint[], $%d::bigint[], $%d::timestamptz[]) s(id, exhibit, made) WHERE s.exhibit = r.exhibit_id AND ", n+1, n+2, n+3)
 	// A source still has it if it says the same at that time, or has its row otherwise; and it could if it has others of its database.
-	still := fmt.Sprintf(`(EXISTS (SELECT FROM record x WHERE x.case_id = r.case_id AND x.at = r.at AND x.acquisition_id = s.id AND x.kind = r.kind AND x.summary = r.summary AND x.state = 'intact' AND (r.state <> 'intact' OR x.thread = r.thread))
-  OR EXISTS (SELECT FROM record x WHERE x.exhibit_id = r.exhibit_id AND x.db = r.db AND x.row_id = r.row_id AND x.tab = r.tab AND x.acquisition_id = s.id AND x.kind = r.kind AND x.state = 'intact' AND (x.at = r.at OR r.kind = ANY($%d))))`, n+5)
+	// Each looks a few rows up by an index: EXISTS might be answered by hashing what all sources have of a database, for every record,
+	// and what is in no order by reading all that comes before it.
+	still := fmt.Sprintf(`coalesce((SELECT true FROM record x WHERE x.case_id = r.case_id AND x.at = r.at AND x.acquisition_id = s.id AND x.kind = r.kind AND x.summary = r.summary AND x.state = 'intact' AND (r.state <> 'intact' OR x.thread = r.thread) LIMIT 1),
+  (SELECT true FROM record x WHERE x.exhibit_id = r.exhibit_id AND x.db = r.db AND x.row_id = r.row_id AND x.tab = r.tab AND x.acquisition_id = s.id AND x.kind = r.kind AND x.state = 'intact' AND (x.at = r.at OR r.kind = ANY($%d)) LIMIT 1), false)`, n+5)
 	// Nor was it withheld there: the last reading of the database was under the authorities as they are now, or withheld nothing.
-	const could = `(EXISTS (SELECT FROM record y WHERE y.acquisition_id = s.id AND y.db = r.db) AND
+	const could = `(coalesce((SELECT true FROM record y WHERE y.acquisition_id = s.id AND y.db = r.db ORDER BY y.page LIMIT 1), false) AND
   coalesce((SELECT v.scope_epoch = k.scope_epoch OR d.withheld::text = '{}' FROM recovered_database d JOIN recovery v ON v.id = d.recovery_id JOIN cases k ON k.id = r.case_id
     WHERE v.acquisition_id = s.id AND v.ended_at IS NOT NULL AND d.path = r.db ORDER BY v.id DESC LIMIT 1), false))`
 	return fmt.Sprintf(`SELECT coalesce(r.gone_at, l.at, '-infinity') AS after, coalesce(r.gone_at, u.at) AS before

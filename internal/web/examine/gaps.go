@@ -24,6 +24,7 @@ const (
 // gaps is the view of what is missing.
 type gaps struct {
 	Steps    []clockStep
+	Ask      string         // address at which clocks that went back are looked for, where there is so much that it takes long
 	Zones    []store.Record // changes of a handset's zone, of those within the chart
 	Silences []quiet
 	Quieter  int // silences that are not listed
@@ -60,12 +61,21 @@ type clockStep struct {
 // By is how far it goes back, in words.
 func (s clockStep) By() string { return long(s.Back) }
 
+// manyRecords are so many that all their rows are put in order only if that is asked for.
+const manyRecords = 150_000
+
 // mostZones bounds the changes of zone that are listed.
 const mostZones = 12
 
 // steps finds where clocks went back, and where zones were changed.
 func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) error {
-	all, err := a.Store.ClockSteps(ctx, p.Case.ID, p.ExhibitID())
+	var all []store.ClockStep
+	n, err := a.Store.Recorded(ctx, p.Case.ID, p.ExhibitID())
+	if err == nil && n > manyRecords && p.Query.Get("steps") == "" {
+		g.Ask = p.Keep("steps", "1", "o", "")
+	} else if err == nil {
+		all, err = a.Store.ClockSteps(ctx, p.Case.ID, p.ExhibitID())
+	}
 	if err != nil {
 		return err
 	}
