@@ -138,7 +138,7 @@ for (const [exhibit, row, password] of [
     await expect(async () => {
       await page.goto(at("/acquire?exhibit=" + exhibit));
       await expect(made).toContainText(password ? "encrypted" : "whole", { timeout: 500 });
-    }).toPass({ timeout: 30_000 });
+    }).toPass({ timeout: 180_000 });
     await made.getByRole("button", { name: "Acquire" }).click();
     await expect(page.getByText(`${exhibit} acquisition 2`).first()).toBeVisible({ timeout: 180_000 });
     if (!password) return;
@@ -146,8 +146,8 @@ for (const [exhibit, row, password] of [
     await page.getByLabel("Password of the backup").fill(password);
     await page.getByRole("button", { name: "Unlock" }).click();
     const section = page.locator("section.panel", { has: page.getByRole("heading", { name: `${exhibit} acquisition 2` }) });
-    await section.getByRole("button", { name: "Light pass" }).click({ timeout: 30_000 });
-    await expect(section.getByRole("row", { name: /wire\.sqlite/ })).toContainText("wire 3", { timeout: 30_000 });
+    await section.getByRole("button", { name: "Light pass" }).click({ timeout: 180_000 });
+    await expect(section.getByRole("row", { name: /wire\.sqlite/ })).toContainText("wire 3", { timeout: 180_000 });
   });
 
 const hold = async (name, ms) => {
@@ -301,7 +301,7 @@ test("a cable that is pulled in the middle, and a run that goes on", async () =>
     .click();
   await page.getByRole("button", { name: "Read the files" }).click();
   const run = page.locator('[data-state="failed"]').first();
-  await expect(run).toContainText("does not answer: is the cable in?", { timeout: 30_000 });
+  await expect(run).toContainText("does not answer: is the cable in?", { timeout: 180_000 });
   await hand.reload();
   await hand.getByRole("button", { name: "Put the cable in" }).click();
   await run.getByRole("button", { name: "Resume" }).click();

@@ -14,7 +14,8 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
 // that are named, else all. Alpine AJAX fetches and swaps; of two answers for one part it takes the one that was asked for
 // last. Which address is shown is told here, since it would tell that of an answer that was overtaken, too.
 // If nobody asked for it, what is being typed into is left alone, and it gives way to what was asked for.
-let visits = 0; // that somebody asked for
+let visits = 0, // that somebody asked for
+  fetched = 0; // all of them
 const partsOf = (within) => [...within.querySelectorAll('[id^="part-"]')];
 Crosswind.visit = async function (url, { push = true, parts = null, asked = true } = {}) {
   if (!Crosswind.ajax) return asked && location.assign(url);
@@ -27,7 +28,17 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
     .map((part) => part.id);
   if (!targets.length) return;
   const wasOpen = document.querySelector(".drawer");
-  const swapped = await Crosswind.ajax(url, { targets, focus: false });
+  let swapped;
+  const once = new URL(url, location.href);
+  once.hash = `visit-${++fetched}`; // the library keeps what failed, and would give it again for the same address
+  try {
+    swapped = await Crosswind.ajax(once.href, { targets, focus: false });
+  } catch {
+    // Nothing came. What waits for it would wait for ever, and hold up what the page does by itself.
+    for (const part of partsOf(document)) part.removeAttribute("aria-busy");
+    if (asked && mine === visits) location.assign(url);
+    return;
+  }
   if (!swapped?.length || mine !== visits) return;
   const drawer = document.querySelector(".drawer");
   if (drawer && !wasOpen) drawer.focus();
