@@ -1,7 +1,6 @@
 package casefile
 
 import (
-	"encoding/json"
 	"fmt"
 	"io"
 	"io/fs"
@@ -89,23 +88,11 @@ func differs(a *RecordLine, b *record.Record) (parts []string) {
 	if a.FileWithheld {
 		origins = min(origins, 1)
 	}
-	x, y := members(a.Record, len(a.Origins)), members(b, origins)
-	for name := range x {
-		if x[name] != y[name] {
-			parts = append(parts, name)
-		}
-	}
-	for name := range y {
-		if _, there := x[name]; !there {
-			parts = append(parts, name)
-		}
-	}
-	slices.Sort(parts)
-	return parts
+	return record.Differing(compared(a.Record, len(a.Origins)), compared(b, origins))
 }
 
-// members are those of a record with so many origins, as JSON.
-func members(r *record.Record, origins int) map[string]string {
+// compared are the members of a record with so many origins that are compared.
+func compared(r *record.Record, origins int) map[string]string {
 	c := *r
 	c.UID = ""
 	c.Parties = slices.Clone(r.Parties)
@@ -118,19 +105,7 @@ func members(r *record.Record, origins int) map[string]string {
 	for i := range c.Origins {
 		c.Origins[i].Stored = ""
 	}
-	b, err := json.Marshal(&c)
-	var m map[string]json.RawMessage
-	if err == nil {
-		err = json.Unmarshal(b, &m)
-	}
-	if err != nil {
-		return map[string]string{"JSON": err.Error()}
-	}
-	out := map[string]string{}
-	for k, v := range m {
-		out[k] = string(v)
-	}
-	return out
+	return c.Members()
 }
 
 // FieldMaps reads the field maps of a package, whose files fsys has below its folder.

@@ -337,19 +337,7 @@ func content(r *record.Record) map[string]string {
 
 // changed names what two versions of an item say otherwise.
 func changed(was, is *record.Record) (names []string) {
-	a, b := content(was), content(is)
-	for name := range a {
-		if a[name] != b[name] {
-			names = append(names, name)
-		}
-	}
-	for name := range b {
-		if _, there := a[name]; !there {
-			names = append(names, name)
-		}
-	}
-	slices.Sort(names)
-	return names
+	return record.Differing(content(was), content(is))
 }
 
 // says is what a record says as one text: that of another is equal if nothing is changed.

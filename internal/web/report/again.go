@@ -2,9 +2,7 @@ package report
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -102,19 +100,7 @@ func (m *Maker) readAgain(ctx context.Context, t *run.Task, cs *store.Case, r *R
 // It gives no values: what it says goes into the ledger, and the record may be withheld
 // later.
 func differs(read *record.Record, k *marked) string {
-	var parts []string
-	if want, have := members(read), members(k.Whole); !maps.Equal(want, have) {
-		for m := range maps.Keys(want) {
-			if have[m] != want[m] {
-				parts = append(parts, m)
-			}
-		}
-		for m := range maps.Keys(have) {
-			if _, ok := want[m]; !ok {
-				parts = append(parts, m)
-			}
-		}
-	}
+	parts := record.Differing(read.Members(), k.Whole.Members())
 	row := k.Record
 	for _, c := range []struct{ name, row, body string }{{"kind", string(row.Kind), string(read.Kind)}, {"state", string(row.State), string(read.State)}, {"text", row.Summary, read.Summary()}, {"handle", row.Handle, read.Handle()},
 		{"person", row.Person, read.Person()}, {"thread", row.Thread, read.Thread()}, {"thread_title", row.ThreadTitle, read.ThreadTitle()}, {"direction", row.Direction, read.Direction}, {"place", row.Place, read.Origin().Place},
@@ -128,23 +114,6 @@ func differs(read *record.Record, k *marked) string {
 	}
 	slices.Sort(parts)
 	return "it is not what its source gives, read again, in " + strings.Join(parts, ", ") + ". Recover again to read it anew; who could write to the database can have changed it"
-}
-
-// members gives the members of a record as JSON.
-func members(r *record.Record) map[string]string {
-	out := map[string]string{}
-	var m map[string]json.RawMessage
-	b, err := json.Marshal(r)
-	if err == nil {
-		err = json.Unmarshal(b, &m)
-	}
-	if err != nil {
-		return map[string]string{"JSON": err.Error()}
-	}
-	for k, v := range m {
-		out[k] = string(v)
-	}
-	return out
 }
 
 func moment(t *time.Time) string {
