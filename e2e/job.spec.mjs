@@ -553,6 +553,19 @@ test("questions of the evening, and what the other phone says", async () => {
 });
 
 test("search narrows by words, kind and state, and markup stays text", async () => {
+  // What is refused is shown as a page; what has not come yet when something else is asked for comes with that.
+  await page.goto(kase() + "/examine");
+  await page.evaluate(() => void window.Crosswind.visit("?after=zzz"));
+  await expect(page.getByRole("heading", { name: "This cannot be read" })).toBeVisible();
+  faults.splice(0);
+  await page.goto(kase() + "/examine");
+  await page.evaluate(() => {
+    window.Crosswind.visit("?q=kind:call");
+    window.Crosswind.visit("?q=kind:contact", { parts: ["pane"] });
+  });
+  await expect(page).toHaveURL(/kind:contact/);
+  await expect(page.locator(".filter-words")).toContainText("contacts");
+  await expect(page.locator("[aria-busy]")).toHaveCount(0);
   await page.goto(kase() + "/examine");
   await page.keyboard.press("/");
   await page.keyboard.type("kind:call state:recovered Maren");

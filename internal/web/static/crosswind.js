@@ -23,7 +23,7 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
   const mine = asked ? ++visits : visits;
   const typing = document.activeElement?.matches("input, textarea, select") ? document.activeElement : null;
   const targets = partsOf(document)
-    .filter((part) => !parts || parts.includes(part.id.slice("part-".length)))
+    .filter((part) => !parts || parts.includes(part.id.slice("part-".length)) || part.hasAttribute("aria-busy")) // what has not come yet comes with it
     .filter((part) => asked || !typing || !part.contains(typing))
     .map((part) => part.id);
   if (!targets.length) return;
@@ -39,7 +39,8 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
     if (asked && mine === visits) location.assign(url);
     return;
   }
-  if (!swapped?.length || mine !== visits) return;
+  if (!swapped) return asked && mine === visits && location.assign(url); // it was refused: the page says why
+  if (!swapped.length || mine !== visits) return;
   const drawer = document.querySelector(".drawer");
   if (drawer && !wasOpen) drawer.focus();
   if (!drawer && wasOpen) document.querySelector("a[data-origin]")?.focus();
@@ -49,6 +50,9 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
 document.addEventListener("ajax:success", (event) => {
   const title = event.detail.html.querySelector("title");
   if (title) document.title = title.textContent;
+});
+document.addEventListener("ajax:error", (event) => {
+  event.detail.html = ""; // of which nothing is swapped
 });
 // A part that does not come stays as it is; a page without any is shown as a whole.
 document.addEventListener("ajax:missing", (event) => {
