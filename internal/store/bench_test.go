@@ -170,7 +170,7 @@ SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact
 			}
 			for name, view := range map[string]func(store.Filter) error{
 				"compare": func(f store.Filter) error {
-					_, err := s.Compare(ctx, f, older, &store.Acquisition{ID: acq, ExhibitID: e.ID}, 200)
+					_, err := s.Compare(ctx, f, older, &store.Acquisition{ID: acq, ExhibitID: e.ID}, 200, [2]int64{})
 					return err
 				},
 				"clock steps": func(f store.Filter) error { _, err := s.ClockSteps(ctx, c.ID, 0); return err },

@@ -16,7 +16,7 @@ import (
 type Compared struct {
 	Kinds []record.Kind // of which both have some
 	Bins  []ComparedBin
-	OnlyA []Record // that the second lacks, the first of them in order of time
+	OnlyA []Record // that the second lacks, a page of them in order of time
 	OnlyB []Record
 	A, B  int64 // how many
 	Both  int64
@@ -52,11 +52,12 @@ FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AN
 	return out, err
 }
 
-// maxCompared bounds the records of each side that are listed.
-const maxCompared = 300
+// ComparedPage is how many records of each side are listed at once.
+const ComparedPage = 300
 
-// Compare compares what two acquisitions have within a filter, and counts it in n bins over the filter's window.
-func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int) (*Compared, error) {
+// Compare compares what two acquisitions have within a filter, and counts it in n bins over the filter's window. Of what
+// one has alone a page is listed, after so many.
+func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int, after [2]int64) (*Compared, error) {
 	f.State, f.Exhibit, f.Source = string(record.Intact), 0, 0
 	q, args, err := s.where(ctx, &f, true)
 	if err != nil {
@@ -128,7 +129,11 @@ known_x AS (SELECT * FROM x WHERE (db, thread) IN (SELECT adb, athread FROM talk
 		default:
 			b.B, out.B = b.B+1, out.B+1
 		}
-		if ids := &only[x.Side-1]; !x.Twice && len(*ids) < maxCompared {
+		if x.Twice {
+			continue
+		}
+		before := [2]int64{out.A - 1, out.B - 1}[x.Side-1]
+		if ids := &only[x.Side-1]; before >= after[x.Side-1] && len(*ids) < ComparedPage {
 			*ids = append(*ids, x.ID)
 		}
 	}

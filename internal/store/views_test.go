@@ -96,7 +96,7 @@ func TestSourcesBesideEachOther(t *testing.T) {
 		}
 		return out
 	}
-	x, err := s.Compare(ctx, f, older, newer, 4)
+	x, err := s.Compare(ctx, f, older, newer, 4, [2]int64{})
 	if err != nil || fmt.Sprint(x.A, x.Both, x.B, said(x.OnlyA), said(x.OnlyB), len(x.Bins)) != "2 1 2 [the side gate as it was] [as it is here I am] 2" {
 		t.Fatalf("%+v, %v", x, err)
 	}
@@ -104,7 +104,7 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	if err != nil || len(seen) != 2 || seen[0].State != record.Recovered || !seen[0].Same || seen[1].State != record.Intact || seen[1].Same || seen[1].AcquisitionID != newer.ID {
 		t.Errorf("%+v, %v", seen, err)
 	}
-	if x, err = s.Compare(ctx, f, older, other, 4); err != nil || fmt.Sprint(x.A, x.Both, x.B, said(x.OnlyA), said(x.OnlyB)) != "1 2 1 [as it was] [and the brass one]" {
+	if x, err = s.Compare(ctx, f, older, other, 4, [2]int64{}); err != nil || fmt.Sprint(x.A, x.Both, x.B, said(x.OnlyA), said(x.OnlyB)) != "1 2 1 [as it was] [and the brass one]" {
 		t.Errorf("of two handsets: %+v, %v", x, err)
 	}
 	sources, err := s.Sources(ctx, c.ID, []record.Kind{record.Call, record.Message})
@@ -146,13 +146,13 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	// Of two conversations in which the same was said once, by chance, nothing is said.
 	chance := source(t, s, c, &es[1], "40", line{1, 0, record.Intact, "you are late"}, line{2, 30, record.Intact, "bread, two"}, line{3, 31, record.Intact, "and milk"}, line{4, 40, record.Intact, "good"})
 	f.Near = nil
-	if x, err = s.Compare(ctx, f, older, chance, 4); err != nil || x.A+x.Both+x.B != 0 {
+	if x, err = s.Compare(ctx, f, older, chance, 4, [2]int64{}); err != nil || x.A+x.Both+x.B != 0 {
 		t.Errorf("of two conversations: %+v, %v", x, err)
 	}
 	// What was said in two conversations at once is missing in one of them.
 	twice := source(t, s, c, one, "8", line{1, 0, record.Intact, "come now"}, line{elsewhere, 0, record.Intact, "come now"})
 	once := source(t, s, c, one, "8", line{1, 0, record.Intact, "come now"})
-	if x, err = s.Compare(ctx, f, twice, once, 4); err != nil || fmt.Sprint(x.A, x.Both, x.B) != "1 1 0" {
+	if x, err = s.Compare(ctx, f, twice, once, 4, [2]int64{}); err != nil || fmt.Sprint(x.A, x.Both, x.B) != "1 1 0" {
 		t.Errorf("of what was said twice: %+v, %v", x, err)
 	} else if seen, err = s.SeenIn(ctx, c.ID, []int64{x.OnlyA[0].ID}); err != nil || len(seen) != 0 {
 		t.Errorf("of what was said twice: %+v, %v", seen, err)

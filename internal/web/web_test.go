@@ -257,15 +257,20 @@ func TestPicksNotesAndSearches(t *testing.T) {
 			}
 		}
 	}
+	w.post(kase+"/examine/saved", "name", "what is there", "query", "kind=message&exhibit=none")
+	w.post(kase+"/examine/saved", "name", "years ago", "query", "kind=message&from=1999-01-01T00:00:00Z&to=1999-02-01T00:00:00Z")
+	if _, page := w.get(kase + "/examine?view=words&q=kind:call&tally=1"); !regexp.MustCompile(`what is there</a></td><td class="num mono">1</td>.*years ago</a></td><td class="num mono">0</td>`).MatchString(flat(page)) {
+		t.Errorf("saved searches are not counted each by itself: %s", page[strings.Index(page, "Saved searches"):])
+	}
 	if _, page := w.get(kase + "/examine?r=" + id); !strings.Contains(page, "and more</textarea>") {
 		t.Error("the note is not shown")
 	}
 	w.post(fmt.Sprintf("/case/OTHER-1/examine/saved/%d/forget", all[0].ID))
-	if left, _ := w.s.SavedSearches(context.Background(), w.cs.ID); len(left) != 1 {
+	if left, _ := w.s.SavedSearches(context.Background(), w.cs.ID); len(left) != 3 {
 		t.Error("another case took a search away")
 	}
 	w.post(fmt.Sprintf("%s/examine/saved/%d/forget", kase, all[0].ID))
-	if left, _ := w.s.SavedSearches(context.Background(), w.cs.ID); len(left) != 0 {
+	if left, _ := w.s.SavedSearches(context.Background(), w.cs.ID); len(left) != 2 {
 		t.Error("the search is still there")
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -32,7 +33,7 @@ type compare struct {
 	Missing []comparedLine
 	Changed []comparedLine
 	Added   []comparedLine
-	More    [2]int64 // that are not listed
+	Parts   [2]comparedPart // of what each has alone
 	Dates   []compareDate
 	Few     bool   // there are not two sources
 	Calls   *calls // between the two exhibits, nil if they are one or calls are left out
@@ -55,6 +56,27 @@ type comparedLine struct {
 	Other   *store.Record // what the other source has of it: a recovered copy, or the row as it is now
 	There   string        // address of that
 	Pieces  []piece       // how its words became those of the other
+}
+
+// comparedPart says which page of what one source has alone is listed, and where the others are.
+type comparedPart struct {
+	From, To, Of   int64
+	Earlier, Later string // addresses
+}
+
+// readParts reads after how many records of each side the lists go on, as 300.0, in whole pages.
+func readParts(s string) (after [2]int64, err error) {
+	if s == "" {
+		return after, nil
+	}
+	one, two, _ := strings.Cut(s, ".")
+	for i, n := range []string{one, two} {
+		if after[i], err = strconv.ParseInt(n, 10, 64); err != nil || after[i] < 0 {
+			return after, frame.Bad("after=%q is not a place in the two lists", s)
+		}
+		after[i] -= after[i] % store.ComparedPage
+	}
+	return after, nil
 }
 
 type compareDate struct {
@@ -94,8 +116,26 @@ func (a pages) compare(c *gin.Context, p *frame.Page, v *content) (*compare, err
 	}
 	k.One = k.A.ExhibitID == k.B.ExhibitID
 	bins := (k.X1 - k.X0) / binWidth
-	if k.Compared, err = a.Store.Compare(ctx, v.Filter, &k.A.Acquisition, &k.B.Acquisition, bins); err != nil {
+	after, err := readParts(p.Query.Get("after"))
+	if err != nil {
 		return nil, err
+	}
+	if k.Compared, err = a.Store.Compare(ctx, v.Filter, &k.A.Acquisition, &k.B.Acquisition, bins, after); err != nil {
+		return nil, err
+	}
+	for i, of := range []int64{k.Compared.A, k.Compared.B} {
+		at := func(n int64) string {
+			to := after
+			to[i] = n
+			return p.Keep("after", fmt.Sprintf("%d.%d", to[0], to[1]), "r", "", "o", "")
+		}
+		x := &k.Parts[i]
+		if x.From, x.To, x.Of = after[i]+1, min(after[i]+store.ComparedPage, of), of; after[i] > 0 {
+			x.Earlier = at(after[i] - store.ComparedPage)
+		}
+		if x.To < of {
+			x.Later = at(x.To)
+		}
 	}
 	var names []string
 	for _, x := range k.Compared.Kinds {
@@ -196,16 +236,20 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 		for _, r := range k.Compared.OnlyA {
 			ids = append(ids, r.ID)
 		}
+		var err error
+		if went, err = a.Store.Went(ctx, p.Case.ID, ids...); err != nil {
+			return err
+		}
+		for _, r := range k.Compared.OnlyB {
+			ids = append(ids, r.ID)
+		}
 		all, err := a.Store.SeenIn(ctx, p.Case.ID, ids)
 		if err != nil {
 			return err
 		}
-		if went, err = a.Store.Went(ctx, p.Case.ID, ids...); err != nil {
-			return err
-		}
 		ids = nil
 		for _, s := range all {
-			if seen[s.Of] = append(seen[s.Of], s); s.AcquisitionID == k.B.ID {
+			if seen[s.Of] = append(seen[s.Of], s); s.AcquisitionID == k.B.ID || s.AcquisitionID == k.A.ID {
 				ids = append(ids, s.ID)
 			}
 		}
@@ -214,7 +258,6 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 		}
 		k.dates(p.Zone)
 	}
-	changed := map[int64]bool{}
 	for _, r := range k.Compared.OnlyA {
 		x := line(r)
 		for _, s := range seen[r.ID] {
@@ -225,7 +268,6 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 			x.Other, x.There = o, p.Keep("r", fmt.Sprint(o.ID), "o", "")
 		}
 		if o := x.Other; o != nil && o.State == record.Intact {
-			changed[o.ID] = true
 			x.Pieces = differs(x.Summary, o.Summary)
 			k.Changed = append(k.Changed, x)
 			continue
@@ -235,12 +277,14 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 		}
 		k.Missing = append(k.Missing, x)
 	}
-	for _, r := range k.Compared.OnlyB {
-		if !changed[r.ID] {
+	for _, r := range k.Compared.OnlyB { // not what stands among what changed, on whichever page
+		if !slices.ContainsFunc(seen[r.ID], func(s store.Seen) bool {
+			was := others[s.ID]
+			return s.AcquisitionID == k.A.ID && was != nil && was.State == record.Intact && (s.Same || k.edited(was, &r))
+		}) {
 			k.Added = append(k.Added, line(r))
 		}
 	}
-	k.More = [2]int64{k.Compared.A - int64(len(k.Compared.OnlyA)), k.Compared.B - int64(len(k.Compared.OnlyB))}
 	return nil
 }
 

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -13,12 +15,16 @@ import (
 	"unicode/utf8"
 
 	"crosswind/core/fieldmap"
+	"crosswind/core/media"
 	"crosswind/core/record"
 	"crosswind/core/sqlitefile"
 	"crosswind/internal/evidence"
+	"crosswind/internal/preview"
 	"crosswind/internal/query"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
 )
 
 const (
@@ -90,12 +96,12 @@ func (t *tableView) Last() int { return t.From + len(t.Lines) - 1 }
 // databaseParams are the parameters of the view, which others do not keep.
 var databaseParams = []string{"db", "table", "rowhas", "by", "down", "rows", "row", "cell", "sql", "make"}
 
-func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error) {
+// chooseDatabase lists the databases, and reads the rows of the one that the address names.
+func (a pages) chooseDatabase(ctx context.Context, p *frame.Page, d *databases) error {
 	q := p.Query
-	d := &databases{Has: strings.TrimSpace(q.Get("rowhas")), Part: q.Get("rows"), SQL: strings.TrimSpace(q.Get("sql"))}
 	all, err := a.Store.Databases(ctx, p.Case.ID, p.ExhibitID())
 	if err != nil {
-		return nil, err
+		return err
 	}
 	base := "/case/" + p.Case.Reference
 	for _, x := range all {
@@ -110,6 +116,23 @@ func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error)
 		}
 	}
 	if d.Chosen == nil {
+		return nil
+	}
+	acq, err := a.Store.AcquisitionByID(ctx, d.Chosen.AcquisitionID)
+	if err == nil {
+		d.Rows, err = a.Evidence.Rows(ctx, p.Case.ID, acq, d.Chosen.Path)
+	}
+	return err
+}
+
+func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error) {
+	q := p.Query
+	d := &databases{Has: strings.TrimSpace(q.Get("rowhas")), Part: q.Get("rows"), SQL: strings.TrimSpace(q.Get("sql"))}
+	err := a.chooseDatabase(ctx, p, d)
+	if err != nil {
+		return nil, err
+	}
+	if d.Chosen == nil {
 		if q.Get("db") != "" {
 			p.Fault = "There is no such database in this case."
 		}
@@ -117,9 +140,6 @@ func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error)
 	}
 	acq, err := a.Store.AcquisitionByID(ctx, d.Chosen.AcquisitionID)
 	if err != nil {
-		return nil, err
-	}
-	if d.Rows, err = a.Evidence.Rows(ctx, p.Case.ID, acq, d.Chosen.Path); err != nil {
 		return nil, err
 	}
 	open := d.open(p)
@@ -352,12 +372,39 @@ type openCell struct {
 	Times             []cellTime
 	Nested            []nestedForm // its text, as what it holds is laid out
 	Hex               []frame.HexRow
-	Cut               int // bytes that are not shown
+	Cut               int                // bytes that are not shown
+	Shown             *record.Attachment // of a BLOB that is a picture, a film or a sound: its type
+	At, Wave          string             // addresses of what is shown of that
 }
 
 type cellTime struct {
 	At    time.Time
 	Epoch string
+}
+
+// cell sends what is shown of a BLOB in a row that may be seen.
+func (a pages) cell(c *gin.Context) error {
+	p, err := a.Page(c, "Examine", "Examine")
+	if err != nil {
+		return err
+	}
+	ctx := c.Request.Context()
+	d := &databases{}
+	if err := a.chooseDatabase(ctx, p, d); err != nil || d.Chosen == nil {
+		return cmp.Or(err, store.ErrNotFound)
+	}
+	part, offset, _ := strings.Cut(p.Query.Get("cell"), ".")
+	n, err := strconv.Atoi(p.Query.Get("n"))
+	for _, t := range d.Rows.Tables {
+		if err != nil || cmp.Or(t.Called(), notTold) != p.Query.Get("table") {
+			continue
+		}
+		if row := t.At(part, offset); row != nil && n >= 0 && n < len(row.Values) && row.Values[n].Class() == sqlitefile.Blob {
+			b := row.Values[n].Bytes()
+			return a.show(c, fmt.Sprintf("%x", sha256.Sum256(b)), func() (io.ReadCloser, error) { return io.NopCloser(bytes.NewReader(b)), nil })
+		}
+	}
+	return store.ErrNotFound
 }
 
 // chooseRow opens the row that the address names.
@@ -389,7 +436,14 @@ func (a pages) chooseRow(ctx context.Context, p *frame.Page, d *databases, t *ev
 	}
 	names, types := rowColumns(t)
 	for i, v := range row.Values[:min(len(row.Values), len(names))] {
-		o.Cells = append(o.Cells, openedCell(names[i], types[i], v, row.Lost[i], d.Rows.Encoding, from, to))
+		c := openedCell(names[i], types[i], v, row.Lost[i], d.Rows.Encoding, from, to)
+		if c.Shown != nil {
+			at := func(as string) string {
+				return frame.Address("/case/"+p.Case.Reference+"/examine/cell", nil, "db", p.Query.Get("db"), "table", cmp.Or(t.Called(), notTold), "cell", p.Query.Get("cell"), "n", fmt.Sprint(i), "as", as)
+			}
+			c.At, c.Wave = at(preview.Shown), at(preview.Waveform)
+		}
+		o.Cells = append(o.Cells, c)
 	}
 	d.Cell = o
 	return nil
@@ -415,6 +469,9 @@ func openedCell(name, declared string, v sqlitefile.Value, lost bool, enc sqlite
 		if c.Class += fmt.Sprintf(", %d bytes", len(b)); plain(b, false) && len(b) > 0 {
 			c.Value = string(b[:min(len(b), openBytes)])
 		} else {
+			if t := cmp.Or(media.Type(b[:min(len(b), 64)]), media.ClipType(b[:min(len(b), 64)])); t != "" {
+				c.Shown = &record.Attachment{Name: name, Type: t, SHA256: fmt.Sprintf("%x", sha256.Sum256(b))}
+			}
 			c.Hex = frame.FoldRows(frame.HexRows(b[:min(len(b), 512)], 0, nil, nil))
 			c.Cut = len(b) - min(len(b), 512)
 		}

@@ -45,6 +45,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/examine/take", access.TakeOut, p.takeOut)
 	inCase.POST("/examine/map", access.Recover, p.saveMap)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
+	inCase.GET("/examine/cell", access.SeeEvidence, p.cell)
 	inCase.GET("/examine/place", access.SeeEvidence, p.placeMap)
 	inCase.GET("/people", access.SeeEvidence, func(c *gin.Context) error { return p.people(c, nil) })
 	inCase.POST("/people", access.Mark, p.rule)
@@ -135,15 +136,15 @@ func (v *content) Wants(part string) bool {
 }
 
 // filtered reads what is filtered.
-func (a pages) filtered(c *gin.Context, p *frame.Page) (*content, error) {
+func (a pages) filtered(ctx context.Context, p *frame.Page) (*content, error) {
 	v := &content{View: viewOf(p), MarkAll: frame.Address("/case/"+p.Case.Reference+"/examine/mark-all", p.Query, "r", "", "o", ""),
-		TakeOut: frame.Address("/case/"+p.Case.Reference+"/examine/take", p.Query, "r", "", "o", "", "after", ""), Formats: export.Formats, parts: strings.Fields(c.GetHeader(partsHeader))}
-	if err := a.readFilter(c.Request.Context(), p, v); err != nil {
+		TakeOut: frame.Address("/case/"+p.Case.Reference+"/examine/take", p.Query, "r", "", "o", "", "after", ""), Formats: export.Formats}
+	if err := a.readFilter(ctx, p, v); err != nil {
 		return nil, err
 	}
 	v.clocks, v.Measured = clocks(p)
 	if h := p.Query.Get("person"); h != "" {
-		all, err := a.Store.People(c.Request.Context(), p.Case.ID)
+		all, err := a.Store.People(ctx, p.Case.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -157,10 +158,11 @@ func (a pages) filtered(c *gin.Context, p *frame.Page) (*content, error) {
 }
 
 func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
-	v, err := a.filtered(c, p)
+	v, err := a.filtered(c.Request.Context(), p)
 	if err != nil {
 		return nil, err
 	}
+	v.parts = strings.Fields(c.GetHeader(partsHeader))
 	c.Header("Vary", partsHeader)
 	if v.Wants("chart") || v.Wants("list") {
 		if err := a.overview(c, p, v); err != nil {
@@ -183,7 +185,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 	ctx := c.Request.Context()
 	v.Applied = p.Query.Get("clocks") != ""
-	w, full, err := a.window(c, p, v)
+	w, full, err := a.window(ctx, p, v)
 	if err != nil {
 		return err
 	}
@@ -286,8 +288,8 @@ func readAfter(s string, order store.Order) (after store.After, untimed int64, e
 // window is the span that the chart shows: what the address says, else where the
 // filter's records are, with a margin. Records that lie years away from all others are
 // told apart.
-func (a pages) window(c *gin.Context, p *frame.Page, v *content) (w, full timeline.Window, err error) {
-	ctx, f := c.Request.Context(), store.Filter{CaseID: v.Filter.CaseID, Exhibit: v.Filter.Exhibit}
+func (a pages) window(ctx context.Context, p *frame.Page, v *content) (w, full timeline.Window, err error) {
+	f := store.Filter{CaseID: v.Filter.CaseID, Exhibit: v.Filter.Exhibit}
 	months, err := a.months(ctx, v.clocks, f)
 	if err != nil || len(months) == 0 {
 		return w, full, err
@@ -526,11 +528,11 @@ func (a pages) markAll(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	v, err := a.filtered(c, p)
+	v, err := a.filtered(c.Request.Context(), p)
 	if err != nil {
 		return err
 	}
-	w, _, err := a.window(c, p, v)
+	w, _, err := a.window(c.Request.Context(), p, v)
 	if err != nil {
 		return err
 	}

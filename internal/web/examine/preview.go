@@ -2,6 +2,7 @@ package examine
 
 import (
 	"errors"
+	"io"
 	"net/http"
 	"strconv"
 
@@ -12,7 +13,6 @@ import (
 )
 
 // preview sends what is shown of an attachment: a picture or a sound that the child process made.
-// Of one that cannot be shown it says why, as text.
 func (a pages) preview(c *gin.Context) error {
 	p, err := a.Page(c, "Examine", "Examine")
 	if err != nil {
@@ -20,13 +20,21 @@ func (a pages) preview(c *gin.Context) error {
 	}
 	id, err1 := strconv.ParseInt(c.Param("id"), 10, 64)
 	n, err2 := strconv.Atoi(c.Param("n"))
-	form := c.Query("as")
-	if errors.Join(err1, err2) != nil || a.Previews == nil || form != preview.Shown && form != preview.Waveform {
+	if errors.Join(err1, err2) != nil {
 		return store.ErrNotFound
 	}
 	sha256, open, err := a.Evidence.Attachment(c.Request.Context(), p.Case.ID, id, n)
 	if err != nil {
 		return err
+	}
+	return a.show(c, sha256, open)
+}
+
+// show sends what the child process makes of content, in the form that the address asks for, or says as text why it cannot.
+func (a pages) show(c *gin.Context, sha256 string, open func() (io.ReadCloser, error)) error {
+	form := c.Query("as")
+	if a.Previews == nil || form != preview.Shown && form != preview.Waveform {
+		return store.ErrNotFound
 	}
 	b, media, err := a.Previews.Preview(c.Request.Context(), form, sha256, open)
 	c.Header("X-Content-Type-Options", "nosniff")

@@ -34,14 +34,14 @@ func (a pages) takeOut(c *gin.Context) error {
 	if recipient == "" || len(recipient) > 300 {
 		return frame.Bad("what leaves has a recipient, of up to 300 bytes: who gets the %s?", f.Title)
 	}
-	v, err := a.filtered(c, p)
+	v, err := a.filtered(c.Request.Context(), p)
 	if err != nil {
 		return err
 	}
 	if v.Refused != "" {
 		return frame.Bad("%s", v.Refused)
 	}
-	w, _, err := a.window(c, p, v)
+	w, _, err := a.window(c.Request.Context(), p, v)
 	if err != nil {
 		return err
 	}

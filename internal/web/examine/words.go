@@ -27,11 +27,20 @@ type words struct {
 	Saved []savedSearch
 	Save  string   // the query that would be saved
 	Asks  []string // what is filtered now, in words
+	Tally string   // address at which the saved searches are counted, "" if they are
 }
 
 type savedSearch struct {
 	store.SavedSearch
 	Address string
+	Fault   string // why it is not counted
+	tally
+}
+
+// tally is how many records something finds, and of which kinds, in words.
+type tally struct {
+	N, Below int
+	Kinds    string
 }
 
 // saves are the parameters of an address that a saved search keeps: what is filtered, and from when to when.
@@ -43,12 +52,21 @@ func (a pages) saved(ctx context.Context, p *frame.Page, v *content, w *words) e
 	if err != nil {
 		return err
 	}
+	if !p.Query.Has("tally") {
+		w.Tally = p.Keep("tally", "1")
+	}
 	for _, s := range all {
 		q, err := url.ParseQuery(s.Query)
 		if err != nil {
 			return fmt.Errorf("the saved search %s: %w", s.Name, err)
 		}
-		w.Saved = append(w.Saved, savedSearch{s, frame.Address(p.Path, q)})
+		x := savedSearch{SavedSearch: s, Address: frame.Address(p.Path, q)}
+		if w.Tally == "" {
+			if err := a.tallySaved(ctx, p.With(q), &x); err != nil {
+				return err
+			}
+		}
+		w.Saved = append(w.Saved, x)
 	}
 	now := url.Values{}
 	for _, name := range saves {
@@ -67,6 +85,45 @@ func (a pages) saved(ctx context.Context, p *frame.Page, v *content, w *words) e
 		w.Asks = append(w.Asks, frame.When(v.Filter.From, p.Zone)+" to "+frame.When(v.Filter.To, p.Zone))
 	}
 	return nil
+}
+
+// tallySaved counts what a saved search finds now, by the page of its address.
+func (a pages) tallySaved(ctx context.Context, p *frame.Page, x *savedSearch) error {
+	v, err := a.filtered(ctx, p)
+	if err != nil {
+		return err
+	}
+	w, _, err := a.window(ctx, p, v)
+	if err != nil {
+		return err
+	}
+	v.Filter.From, v.Filter.To = w.From, w.To
+	x.tally, err = a.tally(ctx, v.clocks, v.Filter)
+	x.Fault = v.Refused
+	return err
+}
+
+// tally counts the records of a filter.
+func (a pages) tally(ctx context.Context, on []clock, f store.Filter) (x tally, err error) {
+	counts, err := a.counts(ctx, on, f, 1)
+	n := map[record.Kind]int{}
+	for _, c := range counts {
+		x.N += c.N
+		n[c.Kind] += c.N
+		if c.State.Below() {
+			x.Below += c.N
+		}
+	}
+	var kinds []string
+	for _, k := range record.Kinds() {
+		if n[k] == 1 {
+			kinds = append(kinds, "1 "+strings.ToLower(k.Title()))
+		} else if n[k] > 1 {
+			kinds = append(kinds, frame.Num(n[k])+" "+strings.ToLower(k.Plural()))
+		}
+	}
+	x.Kinds = strings.Join(kinds, ", ")
+	return x, err
 }
 
 // saveSearch keeps what a page filters under a name.
@@ -106,10 +163,8 @@ func (a pages) forgetSearch(c *gin.Context) error {
 }
 
 type wordLine struct {
-	Words    string
-	N, Below int
-	Kinds    string
-	Address  string
+	Words, Address string
+	tally
 }
 
 func (a pages) words(ctx context.Context, p *frame.Page, v *content) (*words, error) {
@@ -129,29 +184,11 @@ func (a pages) words(ctx context.Context, p *frame.Page, v *content) (*words, er
 	for _, l := range lines {
 		f := v.Filter
 		f.Words = strings.TrimSpace(f.Words + " " + l) // beside what is filtered already
-		counts, err := a.counts(ctx, v.clocks, f, 1)
+		n, err := a.tally(ctx, v.clocks, f)
 		if err != nil {
 			return nil, err
 		}
-		x := wordLine{Words: l, Address: p.Keep("view", "", "list", "", "q", strings.TrimSpace(p.Query.Get("q")+" "+l), "after", "", "r", "", "o", "")}
-		n := map[record.Kind]int{}
-		for _, c := range counts {
-			x.N += c.N
-			n[c.Kind] += c.N
-			if c.State.Below() {
-				x.Below += c.N
-			}
-		}
-		var kinds []string
-		for _, k := range record.Kinds() {
-			if n[k] == 1 {
-				kinds = append(kinds, "1 "+strings.ToLower(k.Title()))
-			} else if n[k] > 1 {
-				kinds = append(kinds, frame.Num(n[k])+" "+strings.ToLower(k.Plural()))
-			}
-		}
-		x.Kinds = strings.Join(kinds, ", ")
-		w.Lines = append(w.Lines, x)
+		w.Lines = append(w.Lines, wordLine{l, p.Keep("view", "", "list", "", "tally", "", "q", strings.TrimSpace(p.Query.Get("q")+" "+l), "after", "", "r", "", "o", ""), n})
 	}
 	return w, nil
 }

@@ -203,11 +203,7 @@ func (a *App) loadCase(ctx context.Context, p *Page) error {
 	if p.Exhibits, err = a.Store.Exhibits(ctx, p.Case.ID); err != nil {
 		return err
 	}
-	for i := range p.Exhibits {
-		if p.Exhibits[i].Reference == p.Query.Get("exhibit") {
-			p.Exhibit = &p.Exhibits[i]
-		}
-	}
+	p.chooseExhibit()
 	if p.Board, err = a.Store.Board(ctx, p.Case.ID); err != nil {
 		return err
 	}
@@ -239,6 +235,24 @@ func (a *App) loadCase(ctx context.Context, p *Page) error {
 		p.Stages[5].Tone, p.Stages[5].Why = "alarm", "what is not as the ledger or the vault says: see above"
 	}
 	return nil
+}
+
+// chooseExhibit chooses the exhibit that the address names.
+func (p *Page) chooseExhibit() {
+	p.Exhibit = nil
+	for i := range p.Exhibits {
+		if p.Exhibits[i].Reference == p.Query.Get("exhibit") {
+			p.Exhibit = &p.Exhibits[i]
+		}
+	}
+}
+
+// With is the page as another address of its path would have it, before anything is read for it.
+func (p *Page) With(query url.Values) *Page {
+	q := *p
+	q.Query = query
+	q.chooseExhibit()
+	return &q
 }
 
 // ExhibitID is the id of the chosen exhibit, 0 for all.
