@@ -158,7 +158,8 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 	return out, next, err
 }
 
-// Placed lists the records of a filter that have a place and a time, in their order, without their bodies, limit at most.
+// Placed lists the records of a filter that have a place and a time, in their order, limit at most: what a map and the gate
+// ask of them, and what is beside them not.
 func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Record, err error) {
 	f.Placed = true
 	q, args, err := s.where(ctx, &f, true)
@@ -166,7 +167,9 @@ func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Record, 
 		return nil, err
 	}
 	args = append(args, limit)
-	return s.records(ctx, f.CaseID, "listing places", nil, strings.Replace(recordSelect, "coalesce(w.body, '')", "''", 1)+q+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d", len(args)), args...)
+	return s.records(ctx, f.CaseID, "listing places", nil, `SELECT r.id, r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state, r.place, r.at, r.thread_lost, r.parties, r.latitude, r.longitude, r.accuracy, e.reference AS exhibit_ref,
+  CASE WHEN r.thread <> '' THEN ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread ORDER BY 1) END AS members
+FROM (SELECT r.*`+f.countFrom()+q+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d) r JOIN exhibit e ON e.id = r.exhibit_id ORDER BY r.at, r.id", len(args)), args...)
 }
 
 // records lists records that may be seen: each passes the gate as the authorities are
@@ -256,7 +259,12 @@ func (s *Store) Extent(ctx context.Context, f Filter) (first, last *time.Time, e
 		return nil, nil, err
 	}
 	var w struct{ First, Last *time.Time }
-	err = s.get(ctx, &w, "reading the extent", "SELECT min(r.at) AS first, max(r.at) AS last"+f.countFrom()+q, args...)
+	// With OFFSET 0 what parties have is found by these, and not by trying all records in order of time.
+	if len(f.Parties) > 0 {
+		err = s.get(ctx, &w, "reading the extent", "SELECT min(at) AS first, max(at) AS last FROM (SELECT r.at"+f.countFrom()+q+" OFFSET 0) x", args...)
+	} else {
+		err = s.get(ctx, &w, "reading the extent", "SELECT min(r.at) AS first, max(r.at) AS last"+f.countFrom()+q, args...)
+	}
 	return w.First, w.Last, err
 }
 

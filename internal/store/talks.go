@@ -28,21 +28,22 @@ func (k *Talk) Of(r *Record) bool {
 
 // Talks lists the conversations of a filter, those with most in its window first.
 func (s *Store) Talks(ctx context.Context, f Filter, limit int) (out []Talk, err error) {
-	q, args, err := s.where(ctx, &f, true)
+	x, all, args, err := s.monthly(ctx, &f, kindsOf(func(a record.About) bool { return a.InTalk }))
 	if err != nil {
 		return nil, err
 	}
-	var kinds []string
-	for _, k := range record.Kinds() {
-		if k.About().InTalk {
-			kinds = append(kinds, string(k))
+	const order = "below DESC, n DESC, acquisition_id, db, thread"
+	args = append(args, limit)
+	q := `SELECT x.acquisition_id, x.exhibit_id, x.db, x.thread, x.kind, sum(x.n)::bigint AS n, coalesce(sum(x.n) FILTER (WHERE x.state <> 'intact'), 0)::bigint AS below,
+  min(x.at) AS first, max(x.at) AS last, min(x.id) AS record FROM (` + x + ") x WHERE x.thread <> '' GROUP BY 1, 2, 3, 4, 5 ORDER BY " + order + fmt.Sprintf(" LIMIT $%d", len(args))
+	if all != "" { // of those that are listed the first and the last are looked up
+		end := func(as, way string) string {
+			return " CROSS JOIN LATERAL (SELECT r.at, r.id FROM record r WHERE r.acquisition_id = k.acquisition_id AND r.db = k.db AND r.thread = k.thread AND r.thread <> '' AND r.kind = k.kind AND " +
+				all + " ORDER BY r.at" + way + ", r.id" + way + " LIMIT 1) " + as
 		}
+		q = "SELECT k.acquisition_id, k.exhibit_id, k.db, k.thread, k.kind, k.n, k.below, a.at AS first, z.at AS last, a.id AS record FROM (" + q + ") k" + end("a", "") + end("z", " DESC") + " ORDER BY " + order
 	}
-	args = append(args, Array[string](kinds).param(), limit)
-	n := len(args)
-	err = s.list(ctx, &out, "listing conversations", `SELECT r.acquisition_id, r.exhibit_id, r.db, r.thread, r.kind, count(*) AS n, count(*) FILTER (WHERE r.state <> 'intact') AS below,
-  min(r.at) AS first, max(r.at) AS last, min(r.id) AS record`+f.countFrom()+q+fmt.Sprintf(` AND r.at IS NOT NULL AND r.thread <> '' AND r.kind = ANY($%d)
-GROUP BY 1, 2, 3, 4, 5 ORDER BY below DESC, n DESC, r.acquisition_id, r.db, r.thread LIMIT $%d`, n-1, n), args...)
+	err = s.list(ctx, &out, "listing conversations", q, args...)
 	return out, err
 }
 

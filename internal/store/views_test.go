@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"slices"
 	"strings"
@@ -71,6 +72,64 @@ func source(t *testing.T, s *store.Store, c *store.Case, e *store.Exhibit, threa
 		t.Fatal(err)
 	}
 	return a
+}
+
+// What is counted by months that the database keeps is what is counted record by record, whatever the window. A filter by
+// an app that all have counts these.
+func TestMonthsAreTheirRecords(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	r := rand.New(rand.NewPCG(1, 2))
+	for i := range 2 {
+		var lines []line
+		for row := range 300 {
+			l := line{int64(row + 1), r.IntN(5 * 30 * 24 * 60), record.Intact, fmt.Sprint("here", row)}
+			if l.state = record.Intact; r.IntN(4) == 0 {
+				l.state = record.Recovered
+			}
+			if r.IntN(3) == 0 {
+				l.row = elsewhere
+			}
+			lines = append(lines, l)
+		}
+		source(t, s, c, e, fmt.Sprint(i), lines...)
+	}
+	for _, q := range []string{"DELETE FROM record WHERE id % 7 = 0", "UPDATE record SET at = at + interval '20 days', direction = 'out' WHERE id % 5 = 0"} {
+		if _, err := s.DB().ExecContext(ctx, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at := func(days float64) time.Time { return morning.Add(time.Duration(days * 24 * float64(time.Hour))) }
+	kept := 0
+	for i := range 40 {
+		f := store.Filter{CaseID: c.ID, From: at(r.Float64() * 60), To: at(60 + r.Float64()*110), State: []string{"", "below", "recovered"}[i%3]}
+		if i == 0 { // whole months
+			f.From, f.To = time.Date(2026, 10, 1, 0, 0, 0, 0, time.UTC), time.Date(2027, 1, 1, 0, 0, 0, 0, time.UTC)
+		}
+		one := f
+		one.App = "x"
+		had, err := s.Contacts(ctx, f)
+		want, err2 := s.Contacts(ctx, one)
+		if err != nil || err2 != nil || fmt.Sprint(had) != fmt.Sprint(want) {
+			t.Errorf("contacts of %v to %v: %v, %v; want %v", f.From, f.To, had, err, want)
+		}
+		talks, err := s.Talks(ctx, f, 3)
+		all, err2 := s.Talks(ctx, one, 3)
+		for k := range all {
+			kept += int(all[k].N)
+			if first, err := s.RecordByID(ctx, c.ID, talks[k].Record); err != nil || !talks[k].Of(first) {
+				t.Errorf("%+v is not of it: %v", first, err)
+			}
+			talks[k].Record, all[k].Record = 0, 0
+		}
+		if err != nil || err2 != nil || len(all) < 2 || fmt.Sprint(talks) != fmt.Sprint(all) {
+			t.Errorf("conversations of %v to %v: %v, %v; want %v", f.From, f.To, talks, err, all)
+		}
+	}
+	if kept < 1000 {
+		t.Errorf("only %d records were counted", kept)
+	}
 }
 
 // An older and a newer source of one handset, and one of another: what is missing later, added and changed, the other side of a

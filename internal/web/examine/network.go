@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"crosswind/core/people"
+	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 )
@@ -244,12 +245,14 @@ func (a pages) habits(ctx context.Context, p *frame.Page, v *content, had []stor
 			x.Neither += c.N
 		}
 		x.Below += c.Below
-		if x.First == nil || c.First.Before(*x.First) {
-			x.First = &c.First
-		}
-		if x.Last == nil || c.Last.After(*x.Last) {
-			x.Last = &c.Last
-		}
+	}
+	f := v.Filter
+	if len(f.Kinds) == 0 {
+		f.Kinds = record.KindsOf(func(a record.About) bool { return a.Group == record.Talk })
+	}
+	var err error
+	if x.First, x.Last, err = a.extent(ctx, v.clocks, f); err != nil {
+		return nil, err
 	}
 	hours, most := map[[2]int]int64{}, int64(1)
 	for _, k := range v.clocks {
