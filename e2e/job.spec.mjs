@@ -676,6 +676,8 @@ test("databases: rows that are live and lost together, SQL, and a field map made
   await page.getByRole("link", { name: /^entry/ }).click();
   await page.getByRole("link", { name: "Make a field map for entry" }).click();
   await expect(page.getByRole("row", { name: /^at / })).toContainText("if they are seconds since 2001");
+  await expect(page.getByRole("row", { name: /^habit / })).toContainText("are those of id in habit");
+  await expect(page.getByLabel("habit is looked up in")).toHaveValue("habit.id, giving title");
   await page.getByLabel("mood is").selectOption("a further fact");
   await page
     .getByRole("row", { name: /^extra / })
@@ -687,6 +689,7 @@ test("databases: rows that are live and lost together, SQL, and a field map made
   await page.getByLabel(/^Each row of/).selectOption("note");
   await page.getByRole("button", { name: "Try it" }).click();
   await expect(page.getByRole("status")).toContainText("987 intact");
+  await expect(page.getByRole("region", { name: "What the map gives" })).toContainText("Row before breakfast");
   await accessible(page);
   await page.getByLabel(/^The map's file/).fill("name = 1");
   await page.getByRole("button", { name: /^Save and use/ }).click();

@@ -19,10 +19,11 @@ import (
 func TestWrite(t *testing.T) {
 	for _, odd := range []string{"plain", `quo"ted \ 'names'`, "line\nfeed, tab\t", "кость, 骨, \u202e\x7f", "= [table]\n[[reading]]"} {
 		part := func() *Part { return &Part{Column: odd} }
-		m := &Map{Name: odd + "x", Version: 3, Path: "/data/" + literalOf(odd), Tables: map[string][]string{odd: {odd, "b"}, "c": nil}, Readings: []Reading{{Table: odd, Kind: record.Message,
+		m := &Map{Name: odd + "x", Version: 3, Path: "/data/" + literalOf(odd), Tables: map[string][]string{odd: {odd, "b"}, "c": nil}, Lookups: []Lookup{{odd, odd, "k", odd}}, Readings: []Reading{{Table: odd, Kind: record.Message,
 			Time: &Part{Column: odd, Epoch: "milliseconds since 2001"}, Handle: &Part{Column: "b", JSON: "a.0"}, Conversation: part(), Text: part(),
 			Direction: &Part{Column: "d", Words: map[string]string{"0": "in", odd: "out"}},
 			Facts:     []Fact{{Name: odd + " fact", Part: Part{Column: "x, y", JSON: "note"}}, {Name: "When", Part: Part{Column: "z", Epoch: "seconds since 1970"}}}},
+			{Table: "d", Kind: record.Message, Handle: &Part{Column: "e", Lookup: odd}, Attachments: []Attachments{{Name: part(), Data: &Part{Column: "f"}}, {Table: odd, Key: odd, Of: "b", Path: &Part{Column: "g", Prefix: odd}, Type: part()}}},
 			{Table: "c", Kind: "fix", Place: &Position{Latitude: part(), Longitude: &Part{Column: "lon"}}}}}
 		got, err := Parse("written", []byte(Write(m)))
 		if err != nil {
@@ -119,4 +120,54 @@ func ExampleWrite() {
 	// kind = "note"
 	// time = { column = "at", epoch = "seconds since 1970" }
 	// text = { column = "said" }
+}
+
+// A column that is called after another table, and has its keys, refers to it; one that has them by chance does not, nor one that is called so alone.
+func TestSuggestReferences(t *testing.T) {
+	db := filepath.Join(t.TempDir(), "t.db")
+	script := `CREATE TABLE circles(id INTEGER PRIMARY KEY, opened INTEGER, title TEXT); INSERT INTO circles SELECT value, 0, 'Circle '||value FROM generate_series(1,9);
+CREATE TABLE person(handle TEXT, name TEXT); INSERT INTO person SELECT 'p'||value, 'x' FROM generate_series(1,9);
+CREATE TABLE word(id INTEGER PRIMARY KEY, circle_id INTEGER, person TEXT, rating INTEGER, circle INTEGER);
+INSERT INTO word SELECT value, 1+value%9, 'p'||(1+value%9), 1+value%5, value FROM generate_series(1,400);`
+	if out, err := exec.Command("sqlite3", db, script).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	b, err := os.ReadFile(db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := sqlitefile.Open(strings.NewReader(string(b)), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	tables, err := f.Tables()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var keys []*Key
+	for _, other := range tables[:len(tables)-1] {
+		k, ok := KeyOf(other)
+		if !ok { // the schema's own
+			continue
+		}
+		for row := range f.Rows(other) {
+			k.See(row.Values, f.Encoding)
+		}
+		keys = append(keys, k)
+	}
+	word := tables[len(tables)-1]
+	c := NewColumns(word, f.Encoding, "GB", time.Date(2024, 1, 1, 0, 0, 0, 0, time.UTC), time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC))
+	c.Refer(keys)
+	for row := range f.Rows(word) {
+		c.See(row.Values)
+	}
+	got := map[string]string{}
+	for _, s := range c.Suggest() {
+		if s.Meaning == MeansReference {
+			got[s.Column] = s.To.Table + "." + s.To.Column + " " + s.To.Value
+		}
+	}
+	if want := map[string]string{"circle_id": "circles.id title", "person": "person.handle name"}; !maps.Equal(got, want) {
+		t.Errorf("%v, want %v", got, want)
+	}
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // Write gives a map's file, in the form that [Parse] reads. It is for maps of what can be made by pointing at columns:
-// parts that are lookups, attachments or backups are not written, nor is a condition.
+// backups are not written, nor conditions, further times and parties.
 func Write(m *Map) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "name = %s\nversion = %d\npath = %s\n\n[tables]\n", quote(m.Name), m.Version, quote(m.Path))
@@ -21,6 +21,9 @@ func Write(m *Map) string {
 			columns = append(columns, quote(c))
 		}
 		fmt.Fprintf(&b, "%s = [%s]\n", quote(t), strings.Join(columns, ", "))
+	}
+	for _, l := range m.Lookups {
+		fmt.Fprintf(&b, "\n[[lookup]]\nname = %s\ntable = %s\nkey = %s\nvalue = %s\n", quote(l.Name), quote(l.Table), quote(l.Key), quote(l.Value))
 	}
 	for i := range m.Readings {
 		rd := &m.Readings[i]
@@ -35,6 +38,17 @@ func Write(m *Map) string {
 		}
 		if p := rd.Place; p != nil {
 			fmt.Fprintf(&b, "place = { latitude = { %s }, longitude = { %s } }\n", p.Latitude.written(), p.Longitude.written())
+		}
+		for _, a := range rd.Attachments {
+			b.WriteString("\n[[reading.attachments]]\n")
+			if a.Table != "" {
+				fmt.Fprintf(&b, "table = %s\nkey = %s\nof = %s\n", quote(a.Table), quote(a.Key), quote(a.Of))
+			}
+			for i, p := range a.parts() {
+				if p != nil {
+					fmt.Fprintf(&b, "%s = { %s }\n", [...]string{"name", "type", "size", "path", "data"}[i], p.written())
+				}
+			}
 		}
 		for _, f := range rd.Facts {
 			fmt.Fprintf(&b, "\n[[reading.facts]]\nname = %s\n%s\n", quote(f.Name), strings.Join(f.lines(), "\n"))
@@ -59,7 +73,7 @@ func (p *Part) written() string { return strings.Join(p.lines(), ", ") }
 
 func (p *Part) lines() []string {
 	out := []string{"column = " + quote(p.Column)}
-	for name, s := range map[string]string{"json": p.JSON, "epoch": p.Epoch, "unit": p.Unit} {
+	for name, s := range map[string]string{"json": p.JSON, "epoch": p.Epoch, "unit": p.Unit, "lookup": p.Lookup, "prefix": p.Prefix} {
 		if s != "" {
 			out = append(out, name+" = "+quote(s))
 		}

@@ -194,6 +194,24 @@ func (d *Door) Columns(ctx context.Context, a *store.Acquisition, path, table, c
 			continue
 		}
 		c := fieldmap.NewColumns(t, db.Encoding, country, from, to)
+		var keys []*fieldmap.Key
+		for _, other := range tables {
+			k, ok := fieldmap.KeyOf(other)
+			if !ok || other.Name == table || len(keys) == mostKeyTables {
+				continue
+			}
+			n := 0
+			for row, err := range db.Rows(other) {
+				if n++; n > learnedRows || ctx.Err() != nil {
+					break
+				}
+				if err == nil {
+					k.See(row.Values, db.Encoding)
+				}
+			}
+			keys = append(keys, k)
+		}
+		c.Refer(keys)
 		n := 0
 		for row, err := range db.Rows(t) {
 			if n++; n > learnedRows || ctx.Err() != nil {
@@ -208,8 +226,11 @@ func (d *Door) Columns(ctx context.Context, a *store.Acquisition, path, table, c
 	return nil, tables, err
 }
 
-// learnedRows is how many rows tell what columns look like.
-const learnedRows = 50_000
+// learnedRows is how many rows of a table tell what columns look like, and mostKeyTables of how many other tables.
+const (
+	learnedRows   = 50_000
+	mostKeyTables = 60
+)
 
 // At finds the row whose cell lies at an offset of a part, nil if there is none.
 func (t *Table) At(part, offset string) *Row {

@@ -31,10 +31,53 @@ type maker struct {
 	Kinds    []record.Kind
 	Meanings []meaning
 	Epochs   []string
+	Lookups  []choice // other tables in which a value can be looked up
+	Keys     []choice // and in which files of a row can lie, by the column that says whose they are
+	Cells    []choice // the columns of these
+	Files    madeFiles
 	Map      *fieldmap.Map
 	Source   string
 	Fault    string
 	Trial    *recovery.Trial
+}
+
+// choice is a column of another table, and with value what is read of the row that it finds, under the words by which it is chosen.
+type choice struct {
+	table, column, value string
+	Words                string
+}
+
+// madeFiles are the files of a row that lie in another table, as they are pointed at: by words of choices, and a column of the row.
+type madeFiles struct{ Key, Of, Path, Name, Type string }
+
+// pointed finds a choice by its words.
+func pointed(all []choice, words string) (c choice, ok bool) {
+	i := slices.IndexFunc(all, func(c choice) bool { return c.Words == words })
+	if i < 0 {
+		return c, false
+	}
+	return all[i], true
+}
+
+// mostChoices bounds the columns of other tables that can be chosen.
+const mostChoices = 1500
+
+// others readies what can be chosen of other tables.
+func (m *maker) others(tables []*sqlitefile.Table) {
+	for _, t := range tables {
+		key, ok := fieldmap.KeyOf(t)
+		if !ok || t.Name == m.Table || len(m.Cells) > mostChoices {
+			continue
+		}
+		for _, c := range t.Columns {
+			words := t.Name + "." + c.Name
+			m.Cells = append(m.Cells, choice{t.Name, c.Name, "", words})
+			if c.Name != key.Column {
+				m.Lookups = append(m.Lookups, choice{t.Name, key.Column, c.Name, t.Name + "." + key.Column + ", giving " + c.Name})
+				m.Keys = append(m.Keys, choice{t.Name, c.Name, "", words})
+			}
+		}
+	}
 }
 
 // madeColumn is a column, what it seems to be and what it is said to be.
@@ -46,13 +89,14 @@ type madeColumn struct {
 	Epoch      string
 	Out        string // the value of what was sent, of a direction
 	JSON       string
+	Lookup     string // the words of the choice in which its value is looked up
 }
 
 type meaning struct{ Value, Words string }
 
 // meanings are what a column can be said to be.
 var meanings = []meaning{{"", "—"}, {"time", "its time"}, {"handle", "the other side"}, {"direction", "in or out"}, {"text", "its text"}, {"conversation", "its conversation"},
-	{"latitude", "latitude"}, {"longitude", "longitude"}, {"fact", "a further fact"}}
+	{"latitude", "latitude"}, {"longitude", "longitude"}, {"path", "a file's path"}, {"name", "a file's name"}, {"type", "a file's type"}, {"data", "a file itself"}, {"fact", "a further fact"}}
 
 // mapped says whether a map of the examiner's own may read the database: no built-in one does.
 func mapped(l *databaseLine, own []store.OwnMap) (made *store.OwnMap, may bool) {
@@ -82,6 +126,7 @@ func (a pages) makeMap(ctx context.Context, p *frame.Page, d *databases, acq *st
 	for _, x := range fieldmap.Epochs() {
 		m.Epochs = append(m.Epochs, x.Name())
 	}
+	m.others(tables)
 	m.columns(p, t, looks)
 	if !p.Query.Has("as") {
 		return m, nil
@@ -119,6 +164,14 @@ func (m *maker) columns(p *frame.Page, t *evidence.Table, looks *fieldmap.Column
 				if times++; times > 1 { // one time is on the timeline
 					x.Means = "fact"
 				}
+			case fieldmap.MeansReference:
+				x.Means = "fact"
+				if !has["conversation"] {
+					x.Means = "conversation"
+				}
+				if s.To.Value != "" {
+					x.Lookup = s.To.Table + "." + s.To.Column + ", giving " + s.To.Value
+				}
 			case fieldmap.MeansDirection:
 				if directions++; directions > 1 || !strings.ContainsFunc(c.Name, unicode.IsLetter) {
 					x.Means = ""
@@ -129,10 +182,12 @@ func (m *maker) columns(p *frame.Page, t *evidence.Table, looks *fieldmap.Column
 		if asked {
 			n := fmt.Sprint(i)
 			x.Means, x.Epoch, x.Out, x.JSON = p.Query.Get("m"+n), p.Query.Get("e"+n), strings.TrimSpace(p.Query.Get("w"+n)), strings.TrimSpace(p.Query.Get("j"+n))
+			x.Lookup = p.Query.Get("l" + n)
 		}
 		has[x.Means] = true
 		m.Columns = append(m.Columns, x)
 	}
+	m.Files = madeFiles{p.Query.Get("fk"), p.Query.Get("fo"), p.Query.Get("fp"), p.Query.Get("fn"), p.Query.Get("ft")}
 	if !asked && !has["handle"] { // nobody's message has no direction
 		for i := range m.Columns {
 			if m.Columns[i].Means == "direction" {
@@ -154,7 +209,7 @@ func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) (sourc
 		if err != nil || !fieldmap.Writes(old) {
 			return made.Source, errors.New("the saved map says what pointing cannot, and would lose it: its file is below, to be changed by hand")
 		}
-		out.Version, out.Tables = old.Version+1, old.Tables
+		out.Version, out.Tables, out.Lookups = old.Version+1, old.Tables, old.Lookups
 		for _, rd := range old.Readings {
 			if rd.Table != t.Called() {
 				out.Readings = append(out.Readings, rd)
@@ -163,9 +218,13 @@ func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) (sourc
 	}
 	out.Tables[t.Called()] = nil
 	rd := fieldmap.Reading{Table: t.Called(), Kind: m.Kind}
+	var file fieldmap.Attachments
 	for _, c := range m.Columns {
 		out.Tables[t.Called()] = append(out.Tables[t.Called()], c.Name)
 		part := &fieldmap.Part{Column: c.Name, JSON: c.JSON}
+		if l, ok := pointed(m.Lookups, c.Lookup); ok && slices.Contains([]string{"conversation", "handle", "fact"}, c.Means) {
+			part.Lookup = lookedUp(out, l)
+		}
 		switch c.Means {
 		case "time":
 			part.Epoch, rd.Time = c.Epoch, part
@@ -192,6 +251,14 @@ func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) (sourc
 			} else {
 				rd.Place.Longitude = part
 			}
+		case "path":
+			file.Path = part
+		case "name":
+			file.Name = part
+		case "type":
+			file.Type = part
+		case "data":
+			file.Data = part
 		case "fact":
 			part.Epoch = c.Epoch
 			rd.Facts = append(rd.Facts, fieldmap.Fact{Name: c.Name, Part: *part})
@@ -200,8 +267,35 @@ func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) (sourc
 	if p := rd.Place; p != nil && (p.Latitude == nil || p.Longitude == nil) {
 		rd.Place, err = nil, errors.New("a place needs a latitude and a longitude")
 	}
+	if file != (fieldmap.Attachments{}) {
+		rd.Attachments = append(rd.Attachments, file)
+	}
+	if key, ok := pointed(m.Keys, m.Files.Key); ok {
+		other := fieldmap.Attachments{Table: key.table, Key: key.column, Of: m.Files.Of}
+		for _, x := range []struct {
+			words string
+			to    **fieldmap.Part
+		}{{m.Files.Path, &other.Path}, {m.Files.Name, &other.Name}, {m.Files.Type, &other.Type}} {
+			switch c, ok := pointed(m.Cells, x.words); {
+			case ok && c.table != key.table:
+				err = fmt.Errorf("the files are rows of %s, and %s is not of these", key.table, x.words)
+			case ok:
+				*x.to = &fieldmap.Part{Column: c.column}
+			}
+		}
+		rd.Attachments = append(rd.Attachments, other)
+	}
 	out.Readings = append(out.Readings, rd)
 	return fieldmap.Write(out), err
+}
+
+// lookedUp gives the name of a map's lookup, which it gets if it has none like it.
+func lookedUp(m *fieldmap.Map, c choice) string {
+	l := fieldmap.Lookup{Name: c.table + " " + c.value, Table: c.table, Key: c.column, Value: c.value}
+	if !slices.ContainsFunc(m.Lookups, func(x fieldmap.Lookup) bool { return x.Name == l.Name }) {
+		m.Lookups = append(m.Lookups, l)
+	}
+	return l.Name
 }
 
 // mapName is a name for the map of a database.
