@@ -53,8 +53,8 @@ const back = (text) =>
     .replace(/\{\{\/\w+/g, "{{end")
     .replace(/\{\{(-? *)e_lse/g, "{{$1else");
 
-// What is shown with its space is left as it is.
-const preformatted = /<(pre|textarea)\b[^>]*>[^]*?<\/\1>/g;
+// What is shown with its space is left as it is, and what is of another language.
+const preformatted = /<(pre|textarea|style|script)\b[^>]*>[^]*?<\/\1>/g;
 function layOut(text) {
   const pres = [];
   const held = text.replace(preformatted, (pre) => `<pre>${"\u0002".repeat(pres.push(pre))}\u0003</pre>`);
@@ -72,7 +72,9 @@ for (const file of process.argv.slice(check ? 3 : 2)) {
     if (again === out) break;
     out = again;
   }
-  const same = bare(out) === bare(text) && String(out.match(preformatted)) === String(text.match(preformatted));
+  const actions = (t) => (t.match(/\{\{[^]*?\}\}/g) || []).map(bare).join("\n");
+  const same =
+    bare(out) === bare(text) && actions(out) === actions(text) && String(out.match(preformatted)) === String(text.match(preformatted));
   if (!same) throw new Error(`${file}: laying it out would change it`);
   if (out === text) continue;
   if (check) {
