@@ -62,15 +62,11 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 		return nil, err
 	}
 	out := &Compared{}
-	talk := []string{}
-	for _, k := range record.Kinds() {
-		if k.About().InTalk {
-			talk = append(talk, string(k))
-		}
-	}
 	one := a.ExhibitID == b.ExhibitID
-	both := "SELECT r.kind FROM record r WHERE r.acquisition_id = $1 AND r.state = 'intact' INTERSECT SELECT r.kind FROM record r WHERE r.acquisition_id = $2 AND r.state = 'intact'"
-	if err := s.list(ctx, &out.Kinds, "comparing kinds", "SELECT kind FROM ("+both+") k WHERE $3 OR kind = ANY($4) ORDER BY 1", a.ID, b.ID, one, Array[string](talk).param()); err != nil {
+	// Of each kind the first of each source is looked up: all of them are not read.
+	const has = " AND EXISTS (SELECT FROM record r WHERE r.case_id = $1 AND r.kind = k.kind AND r.acquisition_id = $%d AND r.state = 'intact')"
+	all := record.KindsOf(func(a record.About) bool { return one || a.InTalk })
+	if err := s.list(ctx, &out.Kinds, "comparing kinds", "SELECT kind FROM unnest($4::text[]) k(kind) WHERE true"+fmt.Sprintf(has+has, 2, 3)+" ORDER BY 1", f.CaseID, a.ID, b.ID, Array[string](all).param()); err != nil {
 		return nil, err
 	}
 	var kinds []string
@@ -79,24 +75,25 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 	}
 	args = append(args, a.ID, b.ID, Array[string](kinds).param())
 	k := len(args)
-	side := func(acq int) string { // what an app keeps twice, as in a backup of its own, is said once
-		// By their times first: these are told apart faster than texts.
-		return fmt.Sprintf("SELECT DISTINCT ON (r.at, r.kind, r.thread, r.handle, r.summary) r.id, r.kind, r.summary, r.at, r.db, r.thread, r.handle"+f.countFrom()+q+" AND r.acquisition_id = $%d AND r.kind = ANY($%d) AND r.at IS NOT NULL ORDER BY r.at, r.kind, r.thread, r.handle, r.summary, r.id", acq, k)
-	}
-	with := "WITH x AS MATERIALIZED (" + side(k-2) + "), y AS MATERIALIZED (" + side(k-1) + "), "
-	if one {
-		with += `pair AS MATERIALIZED (SELECT x.id AS a, y.id AS b FROM x JOIN y ON x.kind = y.kind AND x.summary = y.summary AND x.at = y.at AND x.thread = y.thread AND x.handle = y.handle),
-known_x AS (SELECT * FROM x), known_y AS (SELECT * FROM y)`
+	const within = " AND r.kind = ANY($%d) AND r.at IS NOT NULL "
+	var with string
+	if one { // grouped by their times first: these are told apart faster than texts
+		with = fmt.Sprintf("WITH one AS (SELECT r.at, min(r.id) FILTER (WHERE r.acquisition_id = $%[1]d) AS a, min(r.id) FILTER (WHERE r.acquisition_id = $%[2]d) AS b"+f.countFrom()+q+" AND r.acquisition_id IN ($%[1]d, $%[2]d)", k-2, k-1) + fmt.Sprintf(within, k) +
+			`GROUP BY r.at, r.kind, r.thread, r.handle, r.summary),
+known AS MATERIALIZED (SELECT coalesce(a, b) AS id, at, CASE WHEN a IS NULL THEN 2 ELSE 1 END AS side, a IS NOT NULL AND b IS NOT NULL AS twice FROM one)`
 	} else { // of conversations that both have: a third of the lines of the smaller are in the other, and not one by chance
-		with += `near AS MATERIALIZED (SELECT x.id AS a, y.id AS b, x.db AS adb, x.thread AS athread, y.db AS bdb, y.thread AS bthread FROM x JOIN y
+		side := func(acq int) string { // what an app keeps twice, as in a backup of its own, is said once
+			return fmt.Sprintf("SELECT DISTINCT ON (r.at, r.kind, r.thread, r.handle, r.summary) r.id, r.kind, r.summary, r.at, r.db, r.thread, r.handle"+f.countFrom()+q+" AND r.acquisition_id = $%d", acq) + fmt.Sprintf(within, k) + "ORDER BY r.at, r.kind, r.thread, r.handle, r.summary, r.id"
+		}
+		with = "WITH x AS MATERIALIZED (" + side(k-2) + "), y AS MATERIALIZED (" + side(k-1) + `), near AS MATERIALIZED (SELECT x.id AS a, y.id AS b, x.db AS adb, x.thread AS athread, y.db AS bdb, y.thread AS bthread FROM x JOIN y
   ON x.kind = y.kind AND x.summary = y.summary AND x.summary <> '' AND x.at BETWEEN y.at - interval '10 minutes' AND y.at + interval '10 minutes'),
 talk AS MATERIALIZED (SELECT adb, athread, bdb, bthread FROM (SELECT adb, athread, bdb, bthread, least(count(DISTINCT a), count(DISTINCT b)) AS n FROM near GROUP BY 1, 2, 3, 4) p
   JOIN (SELECT db AS adb, thread AS athread, count(*) AS nx FROM x GROUP BY 1, 2) nx USING (adb, athread) JOIN (SELECT db AS bdb, thread AS bthread, count(*) AS ny FROM y GROUP BY 1, 2) ny USING (bdb, bthread)
   WHERE n * 3 >= least(nx, ny) AND n >= least(2, nx, ny)),
 pair AS MATERIALIZED (SELECT a, b FROM near JOIN talk USING (adb, athread, bdb, bthread)),
-known_x AS (SELECT * FROM x WHERE (db, thread) IN (SELECT adb, athread FROM talk)), known_y AS (SELECT * FROM y WHERE (db, thread) IN (SELECT bdb, bthread FROM talk))`
+known AS MATERIALIZED (SELECT id, at, 1 AS side, id IN (SELECT a FROM pair) AS twice FROM x WHERE (db, thread) IN (SELECT adb, athread FROM talk)
+  UNION ALL SELECT id, at, 2, id IN (SELECT b FROM pair) FROM y WHERE (db, thread) IN (SELECT bdb, bthread FROM talk))`
 	}
-	with += `, known AS MATERIALIZED (SELECT id, at, 1 AS side, id IN (SELECT a FROM pair) AS twice FROM known_x UNION ALL SELECT id, at, 2, id IN (SELECT b FROM pair) FROM known_y)`
 	micros := f.To.UnixMicro() - f.From.UnixMicro()
 	if micros <= 0 || n <= 0 {
 		return out, nil
