@@ -38,6 +38,10 @@ const (
 	SeeEvidence Act = "read evidence"
 	Recover     Act = "recover"
 	Mark        Act = "mark records"
+	Compose     Act = "write the report"
+	Comment     Act = "remark on the report"
+	Review      Act = "accept or return the report"
+	Sign        Act = "sign the report"
 	Package     Act = "make a package"
 	TakeOut     Act = "take out what was made"
 	CheckLedger Act = "check the ledger"
@@ -58,6 +62,10 @@ var may = map[Act][]Role{
 	SeeEvidence: {Examiner, Reviewer},
 	Recover:     {Examiner},
 	Mark:        {Examiner},
+	Compose:     {Examiner},
+	Comment:     {Examiner, Reviewer},
+	Review:      {Reviewer},
+	Sign:        {Examiner},
 	Package:     {Examiner},
 	TakeOut:     {Examiner, Reviewer},
 	CheckLedger: Roles,

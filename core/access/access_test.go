@@ -8,7 +8,7 @@ import (
 // Who does what is said in the trade's words (common practice: who keeps exhibits does
 // not examine them, and who reviews does not change what is reviewed).
 func TestTable(t *testing.T) {
-	changes := []Act{Custody, OpenCase, Authorise, Note, Acquire, Recover, Mark, Package, Control}
+	changes := []Act{Custody, OpenCase, Authorise, Note, Acquire, Recover, Mark, Compose, Sign, Package, Control}
 	for _, a := range changes {
 		if !May(Examiner, a) || May(Reviewer, a) || May(Custodian, a) != (a == Custody) {
 			t.Error(a)
@@ -18,6 +18,9 @@ func TestTable(t *testing.T) {
 		if May(Custodian, a) || !May(Reviewer, a) {
 			t.Error(a)
 		}
+	}
+	if May(Examiner, Review) || May(Custodian, Review) || !May(Reviewer, Review) {
+		t.Error("another than a reviewer reviews")
 	}
 	for _, a := range Acts() {
 		if May("", a) || May("owner", a) {

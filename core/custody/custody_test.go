@@ -50,3 +50,39 @@ func TestChain(t *testing.T) {
 		t.Errorf("%v", faults)
 	}
 }
+
+// What is done with an exhibit while it is sealed, or in nobody's custody, contradicts its chain (common practice: a seal is
+// opened, and that is noted, before what is in it is handled).
+func TestContradictions(t *testing.T) {
+	at := func(h, m int) time.Time { return time.Date(2026, 9, 24, h, m, 0, 0, time.UTC) }
+	chain := []Event{{Received, at(20, 0), "patrol", "A", ""}, {Sealed, at(20, 15), "", "", "s1"}, {Moved, at(20, 50), "", "", ""}, {Opened, at(21, 0), "", "", "s1"}, {Sealed, at(22, 0), "", "", "s2"}, {Returned, at(23, 0), "A", "x", ""}}
+	for _, x := range []struct {
+		h, m         int
+		seal         string
+		since, until string
+		none         bool
+	}{
+		{19, 0, "", "", "20:00", false}, {20, 5, "", "", "", true}, {20, 20, "s1", "20:15", "21:00", false}, {20, 55, "s1", "20:15", "21:00", false}, {20, 15, "", "", "", true},
+		{21, 30, "", "", "", true}, {22, 30, "s2", "22:00", "23:00", false}, {23, 30, "", "23:00", "", false},
+	} {
+		got := Contradictions(chain, []Use{{"photographed", at(x.h, x.m)}})
+		if x.none {
+			if len(got) > 0 {
+				t.Errorf("%02d:%02d: %+v", x.h, x.m, got)
+			}
+			continue
+		}
+		clock := func(t *time.Time) string {
+			if t == nil {
+				return ""
+			}
+			return t.Format("15:04")
+		}
+		if len(got) != 1 || got[0].Seal != x.seal || clock(got[0].Since) != x.since || clock(got[0].Until) != x.until || got[0].What != "photographed" {
+			t.Errorf("%02d:%02d: %+v", x.h, x.m, got)
+		}
+	}
+	if got := Contradictions(nil, []Use{{"photographed", at(1, 0)}}); len(got) != 1 || got[0].Since != nil || got[0].Until != nil {
+		t.Errorf("%+v", got)
+	}
+}

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -52,7 +53,7 @@ func (s *Store) SetAlarms(ctx context.Context, c *Case, found []Alarm, by string
 // marks, authorities, exhibits and acquisitions. It says of each that differs how.
 func (s *Store) Audit(ctx context.Context, c *Case) (out []Alarm, err error) {
 	var marks casefile.Marks
-	b := book{custody: map[string][]ledger.Entry{}, authorities: map[string]ledger.Entry{}, acquisitions: map[string][]string{}, exhibits: map[string]ledger.Entry{}}
+	b := book{custody: map[string][]ledger.Entry{}, authorities: map[string]ledger.Entry{}, acquisitions: map[string][]string{}, exhibits: map[string]ledger.Entry{}, reports: map[string]string{}}
 	for line, err := range s.Lines(ctx, c.Book()) {
 		if err != nil {
 			return nil, err
@@ -65,7 +66,7 @@ func (s *Store) Audit(ctx context.Context, c *Case) (out []Alarm, err error) {
 		marks.Add(&e)
 		b.add(e)
 	}
-	for _, check := range []func(context.Context, *Case, *book) ([]Alarm, error){s.auditExhibits, s.auditAuthorities, s.auditAcquisitions} {
+	for _, check := range []func(context.Context, *Case, *book) ([]Alarm, error){s.auditExhibits, s.auditAuthorities, s.auditAcquisitions, s.auditReports} {
 		found, err := check(ctx, c, &b)
 		if err != nil {
 			return nil, err
@@ -82,6 +83,7 @@ type book struct {
 	exhibits     map[string]ledger.Entry
 	authorities  map[string]ledger.Entry
 	acquisitions map[string][]string // SHA-256 of manifests
+	reports      map[string]string   // what was written and done of each version of the report, with its SHA-256
 }
 
 func (b *book) add(e ledger.Entry) {
@@ -97,9 +99,38 @@ func (b *book) add(e ledger.Entry) {
 		delete(b.exhibits, was)
 	case what == "authority.recorded":
 		b.authorities[e.On] = e
+	case strings.HasPrefix(what, "report.") && what != "report.downloaded":
+		version := e.Detail["version"]
+		b.reports[version] += fmt.Sprintf("%s %s %s; ", strings.TrimPrefix(what, "report."), e.By, e.Detail["sha256"])
 	case what == "acquisition.ended", what == "backup.unlocked", what == "backup.content_read", what == "image.content_read":
 		b.acquisitions[e.On] = append(b.acquisitions[e.On], e.Detail["manifest_sha256"])
 	}
+}
+
+// auditReports compares the versions of the report, who wrote them and what was done with them.
+func (s *Store) auditReports(ctx context.Context, c *Case, b *book) (out []Alarm, err error) {
+	all, err := s.ReportVersions(ctx, c.ID)
+	if err != nil {
+		return nil, err
+	}
+	there := map[string]string{}
+	for _, v := range all {
+		now := fmt.Sprintf("saved %s %x; ", v.By, sha256.Sum256([]byte(v.Body)))
+		for _, x := range v.Steps {
+			now += fmt.Sprintf("%s %s %s; ", x.What, x.By, x.SHA256)
+		}
+		there[fmt.Sprint(v.Version)] = now
+	}
+	for _, version := range slices.Sorted(maps.Keys(b.reports)) {
+		if there[version] != b.reports[version] {
+			out = append(out, Alarm{About: "version " + version + " of the report", What: "what was written of it, or done with it, is not what the ledger says"})
+		}
+		delete(there, version)
+	}
+	for _, version := range slices.Sorted(maps.Keys(there)) {
+		out = append(out, Alarm{About: "version " + version + " of the report", What: "the ledger does not say that it was written"})
+	}
+	return out, nil
 }
 
 func (s *Store) auditExhibits(ctx context.Context, c *Case, b *book) (out []Alarm, err error) {

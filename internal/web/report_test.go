@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"crosswind/core/record"
+	"crosswind/internal/press"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
@@ -75,7 +76,7 @@ func TestTheReportLeavesNothingOut(t *testing.T) {
 	if len(r.Marked) != want || len(seen) != want {
 		t.Errorf("%d records are marked, and the report holds %d, %d of them different", want, len(r.Marked), len(seen))
 	}
-	if b, err := r.HTML(); err != nil || !bytes.Contains(b, []byte("0001-01-01 00:00:00")) || !bytes.Contains(b, []byte("9999-01-01 00:00:00")) {
+	if b, err := press.HTML(r.Compose(&store.ReportVersion{})); err != nil || !bytes.Contains(b, []byte(".report h1 {")) || !bytes.Contains(b, []byte("0001-01-01 00:00:00")) || !bytes.Contains(b, []byte("9999-01-01 00:00:00")) {
 		t.Error("the first and the last year are not in it: ", err)
 	}
 }
@@ -150,7 +151,7 @@ func TestTheListGoesOn(t *testing.T) {
 	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%s", kase, id), "reason", "because", "back", ""); code != http.StatusOK {
 		t.Fatal(code)
 	}
-	if _, page := w.get(kase + "/report"); !strings.Contains(flat(page), "1970-01-01 00:00:00Z, which cannot be: before 1980; stored as 0 s") {
+	if _, page := w.get(kase + "/report"); !strings.Contains(string(withoutTags([]byte(flat(page)))), "1970-01-01 00:00:00Z, which cannot be: before 1980; stored as 0 s") {
 		t.Error("the report does not say why the time cannot be so")
 	}
 	// All of an hour are marked at once, but what is marked keeps its reason; a list of words is counted at once.
@@ -212,7 +213,7 @@ func TestOneRecordTwoProofs(t *testing.T) {
 	}
 	_, b := w.get("/case/T-1/report")
 	page := flat(string(b))
-	for _, want := range []string{"is also in acquisition 2 of 1-A: one record, and a further proof of it", `<dt>The row now</dt><dd dir="auto">plain `} {
+	for _, want := range []string{"is also in acquisition 2 of 1-A: one record, and a further proof of it", `<dt>The row now</dt><dd><bdi>plain`} {
 		if n := strings.Count(page, want); n == 0 {
 			t.Errorf("the report does not say %q", want)
 		}
@@ -396,5 +397,153 @@ func TestWhatIsTakenOut(t *testing.T) {
 	}
 	if _, page := w.get(kase + "/report"); !strings.Contains(page, want["sha256"]) || !strings.Contains(page, "=Counsel for the defence") {
 		t.Error("the page of the report does not list it")
+	}
+}
+
+// What is written of a report is kept version by version; somebody else reviews it; what was signed stays, whatever is done
+// after; and a finding says when a record that it rests on is not there any more.
+func TestTheReportIsWrittenReviewedAndSigned(t *testing.T) {
+	w := newSite(t)
+	ctx := context.Background()
+	r := w.record()
+	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%d", kase, r.ID), "reason", "because", "back", ""); code != http.StatusOK {
+		t.Fatal(code)
+	}
+	version := func() int64 {
+		t.Helper()
+		v, err := w.s.ReportVersion(ctx, w.cs.ID, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v.Version
+	}
+	compose := func(want int, pairs ...string) string {
+		t.Helper()
+		code, page := w.post(kase+"/report/compose", append([]string{"version", fmt.Sprint(version())}, pairs...)...)
+		if code != want {
+			t.Errorf("%.80q: %d, want %d", pairs, code, want)
+		}
+		return page
+	}
+	for _, bad := range [][]string{{"do", "fly"}, {"do", "finding new"}, {"do", "finding", "finding", "0"}, {"do", "finding away", "finding", "-1"}, {"do", "out", "part", "marked"}, {"do", "out", "part", "nothing"},
+		{"do", "summary", "summary", strings.Repeat("x", 20_001)}, {"do", "summary", "summary", "a\x00b"}} {
+		compose(http.StatusBadRequest, bad...)
+	}
+	compose(http.StatusOK, "do", "summary", "summary", "") // which changes nothing
+	if n := version(); n != 0 {
+		t.Errorf("version %d of nothing", n)
+	}
+	compose(http.StatusOK, "do", "summary", "summary", hostile+"\r\n\r\nand more")
+	compose(http.StatusOK, "do", "finding new", "title", hostile, "text", "It was so.")
+	compose(http.StatusOK, "do", "questions", "question", "Who?", "by", "Counsel", "question", " ", "by", "nobody")
+	compose(http.StatusOK, "do", "up", "part", "ledger")
+	compose(http.StatusOK, "do", "out", "part", "questions")
+	compose(http.StatusBadRequest, "do", "place", "finding", "0", "key", "1-A/1/none")
+	_, page := w.get(kase + "/report")
+	key := regexp.MustCompile(`name="key" value="([^"]+)"`).FindStringSubmatch(page)
+	if key == nil {
+		t.Fatal("no record waits to be placed")
+	}
+	page = compose(http.StatusOK, "do", "place", "finding", "0", "key", html.UnescapeString(key[1]))
+	if flat := flat(page); !strings.Contains(flat, `<a href="#record-1">Record 1</a>`) || !strings.Contains(flat, "Each marked record stands under a finding") || strings.Contains(page, "<script>alert") || strings.Contains(page, `id="questions"`) ||
+		strings.Index(flat, `<h2 id="ledger">`) > strings.Index(flat, `<h2 id="words">`) {
+		t.Error("the report is not as it was written")
+	}
+	if code, page := w.post(kase+"/report/compose", "version", "2", "do", "summary", "summary", "x"); code != http.StatusConflict || !strings.Contains(page, "was changed meanwhile") {
+		t.Errorf("an old version is overwritten: %d", code)
+	}
+	if code, _ := w.post("/case/OTHER-1/report/compose", "version", "6", "do", "summary", "summary", "x"); code != http.StatusConflict {
+		t.Errorf("by the version of another case: %d", code)
+	}
+	step := func(what string, want int, pairs ...string) {
+		t.Helper()
+		if code, page := w.post(kase+"/report/"+what, append([]string{"version", fmt.Sprint(version())}, pairs...)...); code != want {
+			t.Errorf("%s: %d, want %d: %s", what, code, want, page[max(0, strings.Index(page, `role="alert"`)):])
+		}
+	}
+	as := func(role string) {
+		t.Helper()
+		if _, err := w.s.DB().Exec("UPDATE examiner SET role = $1", role); err != nil {
+			t.Fatal(err)
+		}
+	}
+	step("sign", http.StatusConflict) // before it is accepted
+	step("accept", http.StatusForbidden)
+	step("submit", http.StatusOK)
+	step("submit", http.StatusConflict)
+	as("reviewer")
+	compose(http.StatusForbidden, "do", "summary", "summary", "x")
+	step("return", http.StatusBadRequest)
+	step("accept", http.StatusConflict) // who wrote it
+	var by string
+	err := w.s.DB().QueryRow("SELECT min(by) FROM report_version").Scan(&by)
+	if err == nil {
+		_, err = w.s.DB().Exec("UPDATE report_version SET by = 'somebody else'")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	step("return", http.StatusOK, "note", "say when")
+	step("accept", http.StatusConflict)
+	as("examiner")
+	step("submit", http.StatusOK)
+	as("reviewer")
+	step("accept", http.StatusOK)
+	step("sign", http.StatusForbidden)
+	as("examiner")
+	if _, err := w.s.DB().Exec("DELETE FROM mark"); err != nil {
+		t.Fatal(err)
+	}
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "is not among the marked records any more") {
+		t.Error("a finding rests on nothing, and the report does not say so")
+	}
+	step("sign", http.StatusConflict)
+	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%d", kase, r.ID), "reason", "because", "back", ""); code != http.StatusOK {
+		t.Fatal(code)
+	}
+	step("sign", http.StatusOK)
+	signed := fmt.Sprintf("%s/report/signed/%d", kase, version())
+	code, was := w.get(signed)
+	if code != http.StatusOK || !strings.Contains(was, "Signed by ") || !strings.Contains(was, "Reviewed and accepted by") || strings.Contains(was, "<form") {
+		t.Fatalf("the signed report: %d", code)
+	}
+	compose(http.StatusOK, "do", "summary", "summary", "another")
+	if _, again := w.get(signed); again != was {
+		t.Error("what was signed is another now")
+	}
+	if code, _ := w.get(fmt.Sprintf("%s/report/signed/%d", kase, version())); code != http.StatusNotFound {
+		t.Errorf("what was not signed is handed out: %d", code)
+	}
+	// The ledger says what was written, and by whom: it was not somebody else.
+	alarms := func() (n int) {
+		t.Helper()
+		found, err := w.s.Audit(ctx, w.cs)
+		for _, a := range found {
+			if strings.HasSuffix(a.About, "of the report") {
+				n++
+			}
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if n := alarms(); n != int(version())-1 {
+		t.Errorf("%d versions are not as the ledger says", n)
+	}
+	if _, err := w.s.DB().Exec("UPDATE report_version SET by = $1", by); err != nil || alarms() != 0 {
+		t.Errorf("%d versions are not as the ledger says, %v", alarms(), err)
+	}
+	if _, err := w.s.DB().Exec("UPDATE report_step SET page = page || 'x' WHERE what = 'signed'"); err != nil {
+		t.Fatal(err)
+	}
+	if code, _ := w.get(signed); code != http.StatusInternalServerError {
+		t.Errorf("a signed report with other bytes is handed out: %d", code)
+	}
+	if _, err := w.s.DB().Exec("UPDATE cases SET scope_epoch = scope_epoch + 1"); err != nil {
+		t.Fatal(err)
+	}
+	if code, _ := w.get(signed); code != http.StatusForbidden {
+		t.Errorf("a report that was signed under other authorities is handed out: %d", code)
 	}
 }

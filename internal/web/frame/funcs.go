@@ -20,7 +20,7 @@ import (
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
 	"num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
-	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
+	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": Capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
 	"placewords": record.PlaceWords, "add1": func(n int64) int64 { return n + 1 },
@@ -131,6 +131,7 @@ var sentences = map[string]string{
 	"image.content_read": "read: the files of its volumes are in the vault", "backup.content_read": "never encrypted: its content is in the vault", "rule.overridden": "done against a rule, for a reason", "record.read_again": "marked, and read anew", "exhibit.renamed": "renamed", "source.unnamed": "no place of sources any more",
 	"records.recovered": "records recovered", "record.marked": "marked", "record.unmarked": "mark taken away", "map.saved": "field map saved", "records.taken_out": "records taken out",
 	"person.together": "handles brought together as one person's", "person.apart": "a handle taken from a contact's person", "person.undone": "a ruling on persons taken back",
+	"report.saved": "report written", "report.submitted": "report given to be reviewed", "report.commented": "report remarked on", "report.returned": "report returned", "report.accepted": "report accepted", "report.signed": "report signed", "report.downloaded": "signed report taken out",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
 	"manifest.downloaded": "manifest downloaded", "signin": "signed in", "signout": "signed out",
 	"examiner.added": "examiner added",
@@ -146,8 +147,8 @@ func Sentence(s *store.LedgerState) string {
 	return About(s.Last.On) + " " + Words(s.Last.What)
 }
 
-// capital begins a sentence.
-func capital(s string) string {
+// Capital begins a sentence.
+func Capital(s string) string {
 	r, n := utf8.DecodeRuneInString(s)
 	return string(unicode.ToUpper(r)) + s[n:]
 }

@@ -165,6 +165,8 @@ func (a *App) Fail(c *gin.Context, err error) {
 		p.Title, p.code = "This cannot be read", http.StatusBadRequest
 	case errors.Is(err, store.ErrConflict), errors.Is(err, store.ErrTaken):
 		p.Title, p.code = "Changed meanwhile", http.StatusConflict
+	case errors.Is(err, store.ErrStep):
+		p.code = http.StatusConflict
 	case errors.Is(err, scope.ErrWithheld):
 		p.Title, p.code = "Outside scope now", http.StatusForbidden
 	case errors.Is(err, scope.ErrNoAuthority):

@@ -1,21 +1,19 @@
 package report
 
 import (
-	"bytes"
 	"context"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"html/template"
 	"slices"
 	"strings"
 	"time"
 
 	"crosswind/core/backup"
 	"crosswind/core/record"
+	"crosswind/core/scope"
 	"crosswind/internal/store"
-	"crosswind/internal/web/frame"
 )
 
 // Report is everything that the report says.
@@ -26,7 +24,7 @@ type Report struct {
 	Exhibits     []exhibit
 	Acquisitions []acquisition
 	Marked       []marked
-	States       any
+	Gate         *scope.Gate
 	Overridden   []store.Overridden
 	Counts       map[string]int // marked records by state
 	Ledger       *store.LedgerState
@@ -34,7 +32,6 @@ type Report struct {
 	Tool         string
 	By           string
 	At           time.Time
-	Base         string // address of the case, "" in a package: there origins are not linked
 }
 
 type exhibit struct {
@@ -80,17 +77,6 @@ func places(d *store.RecoveredDatabase, state string) (out []place) {
 	return out
 }
 
-// Recovered, Changed and Held are the counts of the database d of the acquisition.
-func (a *acquisition) Recovered(d store.RecoveredDatabase) []place { return places(&d, "recovered") }
-
-// Changed counts earlier versions.
-func (a *acquisition) Changed(d store.RecoveredDatabase) []place {
-	return places(&d, "earlier version")
-}
-
-// Held counts rows of the holding area.
-func (a *acquisition) Held(d store.RecoveredDatabase) []place { return places(&d, "held") }
-
 type marked struct {
 	store.Record
 	Whole       *record.Record
@@ -102,9 +88,12 @@ type marked struct {
 
 // Build reads what the report says from the store.
 func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string) (*Report, error) {
-	r := &Report{Case: cs, Zone: cs.Location(), Tool: tool, By: by, At: time.Now(), States: record.States, Counts: map[string]int{}, Key: hex.EncodeToString(s.Key())}
+	r := &Report{Case: cs, Zone: cs.Location(), Tool: tool, By: by, At: time.Now(), Counts: map[string]int{}, Key: hex.EncodeToString(s.Key())}
 	var err error
 	if r.Authorities, err = s.Authorities(ctx, cs.ID); err != nil {
+		return nil, err
+	}
+	if r.Gate, err = s.Gate(ctx, cs.ID); err != nil {
 		return nil, err
 	}
 	if r.Overridden, err = s.Overrides(ctx, cs.ID); err != nil {
@@ -229,21 +218,6 @@ func (r *Report) add(ctx context.Context, s *store.Store, page []store.Record) e
 		r.Marked = append(r.Marked, m)
 	}
 	return nil
-}
-
-// HTML writes the report as a page that stands alone.
-func (r *Report) HTML() ([]byte, error) {
-	t, err := template.New("alone").Funcs(frame.Funcs).ParseFS(files, "body.html", "alone.html")
-	if err != nil {
-		return nil, err
-	}
-	var b bytes.Buffer
-	css, err := files.ReadFile("report.css")
-	if err != nil {
-		return nil, err
-	}
-	err = t.ExecuteTemplate(&b, "alone", map[string]any{"Report": r, "CSS": template.CSS(css)})
-	return b.Bytes(), err
 }
 
 // reference is the reference of an acquisition's exhibit.

@@ -18,6 +18,7 @@ import (
 	"crosswind/core/digest"
 	"crosswind/core/ledger"
 	"crosswind/internal/evidence"
+	"crosswind/internal/press"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
@@ -155,7 +156,11 @@ func (m *Maker) attachments(ctx context.Context, caseID int64, k *marked, taken 
 
 // parts are the payload of a package. bytes is about what they hold together.
 func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts []casefile.Part, total int64, err error) {
-	html, err := r.HTML()
+	version, err := m.Store.ReportVersion(ctx, r.Case.ID, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	html, err := press.HTML(r.Compose(version))
 	if err != nil {
 		return nil, 0, fmt.Errorf("writing the report: %w", err)
 	}

@@ -3,9 +3,11 @@
 package report
 
 import (
+	"context"
 	"embed"
 	"errors"
 	"fmt"
+	"html/template"
 	"io"
 	"net/http"
 	"os"
@@ -13,7 +15,9 @@ import (
 
 	"crosswind/core/access"
 	"crosswind/core/digest"
+	"crosswind/core/report"
 	"crosswind/core/scope"
+	"crosswind/internal/press"
 	"crosswind/internal/store"
 	"crosswind/internal/vault"
 	"crosswind/internal/web/frame"
@@ -21,7 +25,7 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-//go:embed *.html report.css
+//go:embed *.html
 var files embed.FS
 
 type pages struct{ *frame.App }
@@ -30,16 +34,39 @@ type pages struct{ *frame.App }
 func Routes(a *frame.App, inCase frame.Group) {
 	p := pages{a}
 	inCase.GET("/report", access.SeeEvidence, p.page)
-	inCase.GET("/report/report.css", access.SeeEvidence, func(c *gin.Context) error { c.FileFromFS("report.css", http.FS(files)); return nil })
+	inCase.GET("/report/report.css", access.SeeEvidence, func(c *gin.Context) error { c.Data(http.StatusOK, "text/css; charset=utf-8", press.CSS()); return nil })
+	inCase.POST("/report/compose", access.Compose, p.compose)
+	inCase.POST("/report/submit", access.Compose, p.step(store.Submitted))
+	inCase.POST("/report/comment", access.Comment, p.step(store.Commented))
+	inCase.POST("/report/return", access.Review, p.step(store.Returned))
+	inCase.POST("/report/accept", access.Review, p.step(store.Accepted))
+	inCase.POST("/report/sign", access.Sign, p.step(store.Signed))
+	inCase.GET("/report/signed/:version", access.TakeOut, p.signedReport)
 	inCase.POST("/report/package", access.Package, p.make)
 	inCase.GET("/report/package/:id", access.TakeOut, p.download)
 }
 
 type content struct {
 	Report   *Report
+	Sheet    template.HTML
+	Version  *store.ReportVersion
+	Newest   bool // it is the version that can be changed
+	Versions []versionLine
+	Parts    []partLine
+	Editor   *editor
+	Waiting  []waiting
+	Unsound  []string
+	Own      bool // who looks wrote of it, and does not review it
 	Runs     []store.Run
 	Packages []store.Package
 	Left     []store.LedgerEntry // entries of what has left the case
+}
+
+// versionLine is a version in the list of versions, and what it changed.
+type versionLine struct {
+	store.ReportVersion
+	Changed []string
+	Chosen  bool
 }
 
 // shownLeft bounds the entries of what has left that are listed; the ledger has them all.
@@ -55,7 +82,27 @@ func (a pages) page(c *gin.Context) error {
 	if v.Report, err = Build(ctx, a.Store, p.Case, a.Tool, frame.By(c)); err != nil {
 		return err
 	}
-	v.Report.Base = "/case/" + p.Case.Reference
+	if err := a.written(ctx, p, &v); err != nil {
+		return err
+	}
+	base := "/case/" + p.Case.Reference
+	v.Parts = partLines(&v.Version.Composition)
+	v.Editor, v.Waiting = v.Report.edit(v.Version, base, v.Newest && p.May(access.Compose))
+	v.Unsound = v.Report.unsound(&v.Version.Composition)
+	places, err := forms(v.Editor)
+	if err != nil {
+		return err
+	}
+	ids := map[string]int64{}
+	for _, m := range v.Report.Marked {
+		ids[m.UID] = m.ID
+	}
+	v.Sheet, err = press.Body(&press.Sheet{Report: v.Report.Compose(v.Version), Places: places, Origins: func(r *report.Record) string {
+		return fmt.Sprintf("%s/examine?r=%d&o=1", base, ids[r.UID])
+	}})
+	if err != nil {
+		return err
+	}
 	if v.Runs, err = a.Store.Runs(ctx, p.Case.ID, "package", 1); err != nil {
 		return err
 	}
@@ -66,7 +113,33 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	p.Content = v
-	return a.Render(c, files, p, "report.html", "body.html")
+	return a.Render(c, files, p, "report.html")
+}
+
+// written chooses the version that the address names, or the newest, and lists all.
+func (a pages) written(ctx context.Context, p *frame.Page, v *content) error {
+	all, err := a.Store.ReportVersions(ctx, p.Case.ID)
+	if err != nil {
+		return err
+	}
+	v.Version, v.Newest = &store.ReportVersion{CaseID: p.Case.ID}, true
+	for i := range all {
+		x := versionLine{ReportVersion: all[i], Chosen: i == 0}
+		was := &report.Composition{}
+		if i+1 < len(all) {
+			was = &all[i+1].Composition
+		}
+		x.Changed = all[i].Changes(was)
+		if asked := p.Query.Get("version"); asked != "" {
+			x.Chosen = asked == fmt.Sprint(all[i].Version)
+		}
+		if x.Chosen {
+			v.Version, v.Newest = &all[i], i == 0
+		}
+		v.Own = v.Own || all[i].By == p.Who.Name+" ("+p.Who.Login+")"
+		v.Versions = append(v.Versions, x)
+	}
+	return nil
 }
 
 func (a pages) make(c *gin.Context) error {

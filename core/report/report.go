@@ -1,0 +1,160 @@
+// Package report is the model of a report: what it says, in parts and blocks that know nothing of how they are set, and what
+// an examiner wrote and arranged of it. Writers set it as a page, or for print.
+package report
+
+import (
+	"strings"
+	"time"
+)
+
+// Report is a report as it is to be set.
+type Report struct {
+	Kind  string // what it is, above the title
+	Title string
+	About Text // by whom and with what it was written
+	Parts []Part
+}
+
+// Part is a part of a report, numbered in the order that it stands in.
+type Part struct {
+	Name   string // names it in links
+	Title  string
+	Blocks []Block
+}
+
+// Block is a paragraph, a heading, a list of facts, a table, a record, or what somebody wrote.
+type Block interface{ block() }
+
+// Paragraph is a paragraph of the report's own words.
+type Paragraph struct{ Text Text }
+
+// Heading is a heading within a part.
+type Heading struct{ Text Text }
+
+// Written is what an examiner wrote, as it was written: its paragraphs lie apart by empty lines.
+type Written struct{ Body string }
+
+// Facts is a list of named facts.
+type Facts []Fact
+
+// Fact is a named fact.
+type Fact struct {
+	Name  string
+	Value Text
+	Bad   bool // it says that something has failed
+}
+
+// Table is a table.
+type Table struct {
+	Head []string
+	Rows [][]Text
+}
+
+// Citation is where a finding rests on a record, or would: Fault says why it does not any more.
+type Citation struct {
+	N     int // the record's number in the report, 0 if it is not in it
+	Words Text
+	Fault string
+}
+
+// Citations lists what a finding rests on.
+type Citations []Citation
+
+// Record is a record of the report, under its number.
+type Record struct {
+	N     int
+	UID   string
+	Below bool // it is not live
+	Title Text
+	Quote string // its text
+	Facts Facts
+}
+
+// Signature is the place where somebody signs.
+type Signature struct{ Name, Place string }
+
+func (Paragraph) block() {}
+func (Heading) block()   {}
+func (Written) block()   {}
+func (Facts) block()     {}
+func (Table) block()     {}
+func (Citations) block() {}
+func (*Record) block()   {}
+func (Signature) block() {}
+
+// Style is how a span is set.
+type Style string
+
+// The styles.
+const (
+	Plain  Style = ""
+	Mono   Style = "mono"   // numbers, paths and times
+	Hash   Style = "hash"   // a digest, in groups of eight
+	Quiet  Style = "quiet"  // what is beside the point
+	Failed Style = "failed" // what is not as it should be
+	Break  Style = "break"  // a new line; it has no words
+)
+
+// Span is words in one style.
+type Span struct {
+	Words  string
+	Style  Style
+	Link   string // the address that it leads to, "" if to nothing; it is not printed
+	Figure string // the name of a figure that a reader's program compares with the records, "" if it is none
+	Bidi   bool   // its direction is its own: words from evidence
+}
+
+// Text is spans one after another.
+type Text []Span
+
+// String gives the words alone.
+func (t Text) String() string {
+	var b strings.Builder
+	for _, s := range t {
+		if b.WriteString(s.Words); s.Style == Break {
+			b.WriteByte('\n')
+		}
+	}
+	return b.String()
+}
+
+// T is words of the report's own.
+func T(words string) Span { return Span{Words: words} }
+
+// M is words that are set as numbers are.
+func M(words string) Span { return Span{Words: words, Style: Mono} }
+
+// E is words from evidence, or that somebody else wrote: their direction is their own.
+func E(words string) Span { return Span{Words: words, Bidi: true} }
+
+// H is a digest, hex.
+func H(digest string) Span { return Span{Words: digest, Style: Hash} }
+
+// Br is a new line.
+var Br = Span{Style: Break}
+
+// Clock writes instants in a zone and in UTC: a report gives no time in one zone alone.
+type Clock struct{ Zone *time.Location }
+
+// At writes an instant in both zones.
+func (c Clock) At(t time.Time) Span {
+	return M(t.In(c.Zone).Format("2 Jan 2006 15:04:05 -07:00") + " = " + t.UTC().Format("2006-01-02 15:04:05Z"))
+}
+
+// Since writes an instant that may be missing, "not noted" if it is.
+func (c Clock) Since(t *time.Time) Span {
+	if t == nil {
+		return T("not noted")
+	}
+	return c.At(*t)
+}
+
+// Groups is a digest in groups of eight digits.
+func (s Span) Groups() []string {
+	var out []string
+	rest := s.Words
+	for len(rest) > 8 {
+		out, rest = append(out, rest[:8]), rest[8:]
+	}
+	return append(out, rest)
+}
