@@ -677,8 +677,8 @@ test("databases: rows that are live and lost together, SQL, and a field map made
   await page.getByRole("link", { name: "Make a field map for entry" }).click();
   await expect(page.getByRole("row", { name: /^at / })).toContainText("if they are seconds since 2001");
   await expect(page.getByRole("row", { name: /^habit / })).toContainText("are those of id in habit");
-  await expect(page.getByLabel("habit is looked up in")).toHaveValue("habit.id, giving title");
-  await page.getByLabel("mood is").selectOption("a further fact");
+  await expect(page.getByLabel("habit is looked up in", { exact: true })).toHaveValue("habit.id, giving title");
+  await page.getByLabel("mood is", { exact: true }).selectOption("a further fact");
   await page
     .getByRole("row", { name: /^extra / })
     .getByLabel("in its JSON")
@@ -729,6 +729,25 @@ test("6. the report, printed, and the package", async () => {
     await expect(report).toContainText(text);
   }
   await expect(report.locator(".record")).toHaveCount(6); // five, and one from the encrypted backup
+  // What was found is written on the page, and rests on records.
+  await page.getByLabel("What was found, in one line").fill("Messages of the evening are not in the app's table");
+  await page.getByLabel(/^In full/).fill("They lie where it no longer looks.");
+  await page.getByRole("button", { name: "Save the finding" }).click();
+  const waiting = page.getByRole("group", { name: "Marked records under no finding" });
+  await expect(waiting.getByRole("checkbox")).toHaveCount(6);
+  await waiting.getByRole("checkbox", { name: /how many fit/ }).check();
+  await waiting.getByRole("checkbox", { name: /the side gate/ }).check();
+  await page.getByRole("button", { name: "Place", exact: true }).click();
+  await expect(waiting.getByRole("checkbox")).toHaveCount(4);
+  await expect(report.locator(".citations li")).toHaveCount(2);
+  await page.getByRole("button", { name: "Move Findings up" }).click();
+  await expect(report.getByRole("heading", { name: "6. Findings" })).toBeVisible();
+  await page.getByRole("button", { name: "Leave Questions asked out" }).click();
+  await expect(report.getByRole("heading", { name: "5. Findings" })).toBeVisible();
+  await page.getByRole("button", { name: "Ask for its review" }).click();
+  await expect(page.getByRole("heading", { name: "Version 4, submitted" })).toBeVisible();
+  await expect(report).toContainText("What contradicts the chain of custody of 014-A");
+  await page.goto(kase() + "/report");
   await expect(report.locator(".record", { hasText: "the side gate" })).toContainText(/22:03:\d\d \+01:00 =\s+2026-09-11 21:03:\d\dZ/);
   await accessible(page);
   await shot(page, "report");

@@ -153,35 +153,52 @@ func Decode(b []byte) (*Composition, error) {
 	return c, nil
 }
 
-// Changes says in words what differs from an earlier composition: of texts only that they do.
-func (c *Composition) Changes(from *Composition) (out []string) {
-	say := func(differs bool, words string) {
+// Change is something in which a composition differs from an earlier one, in words, and how a text read before and after.
+type Change struct{ What, Was, Now string }
+
+// Changes says in what a composition differs from an earlier one.
+func (c *Composition) Changes(from *Composition) (out []Change) {
+	say := func(differs bool, what, was, now string) {
 		if differs {
-			out = append(out, words)
+			out = append(out, Change{what, was, now})
 		}
 	}
-	say(c.Summary != from.Summary, "the summary")
-	say(!slices.Equal(c.Questions, from.Questions), "the questions")
-	say(c.Qualifications != from.Qualifications, "the qualifications")
-	say(c.Declaration != from.Declaration, "the declaration")
-	say(!slices.Equal(c.Out, from.Out), "which parts stand")
-	say(!slices.Equal(c.Order, from.Order), "the order of the parts")
+	text := func(what, was, now string) { say(was != now, what, was, now) }
+	text("the summary", from.Summary, c.Summary)
+	text("the questions", asked(from.Questions), asked(c.Questions))
+	text("the qualifications", from.Qualifications, c.Qualifications)
+	text("the declaration", from.Declaration, c.Declaration)
+	text("which parts are left out", strings.Join(from.Out, ", "), strings.Join(c.Out, ", "))
+	say(!slices.Equal(c.Order, from.Order), "the order of the parts", "", "")
 	title := func(all []Finding, t string) int {
 		return slices.IndexFunc(all, func(f Finding) bool { return f.Title == t })
 	}
 	for i, f := range c.Findings {
 		k := title(from.Findings, f.Title)
-		switch {
-		case k < 0:
-			out = append(out, "new: "+f.Title)
-		case f.Text != from.Findings[k].Text || !slices.Equal(f.Cites, from.Findings[k].Cites):
-			out = append(out, "changed: "+f.Title)
-		case k != i && len(c.Findings) == len(from.Findings):
-			out = append(out, "moved: "+f.Title)
+		if k < 0 {
+			out = append(out, Change{"new: " + f.Title, "", f.Text})
+			continue
 		}
+		was := from.Findings[k]
+		text("the words of: "+f.Title, was.Text, f.Text)
+		say(!slices.Equal(f.Cites, was.Cites), fmt.Sprintf("the records of: %s (%d, there were %d)", f.Title, len(f.Cites), len(was.Cites)), "", "")
+		say(k != i && len(c.Findings) == len(from.Findings), "moved: "+f.Title, "", "")
 	}
 	for _, f := range from.Findings {
-		say(title(c.Findings, f.Title) < 0, "taken away: "+f.Title)
+		say(title(c.Findings, f.Title) < 0, "taken away: "+f.Title, f.Text, "")
 	}
 	return out
+}
+
+// asked writes questions as a text.
+func asked(all []Question) string {
+	var lines []string
+	for _, q := range all {
+		line := q.Text
+		if q.By != "" {
+			line += " (" + q.By + ")"
+		}
+		lines = append(lines, line)
+	}
+	return strings.Join(lines, "\n")
 }

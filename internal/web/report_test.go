@@ -218,6 +218,9 @@ func TestOneRecordTwoProofs(t *testing.T) {
 			t.Errorf("the report does not say %q", want)
 		}
 	}
+	if !regexp.MustCompile(`table \w+, row \d+, page \d+, offset \d+`).MatchString(page) || strings.Contains(page, "row 0x") {
+		t.Error("the report does not say in which row a record lies")
+	}
 	_, before := w.get("/case/T-1/examine?o=1&r=" + earlier)
 	_, live := w.get("/case/T-1/examine?o=1&r=" + intact)
 	if !bytes.Contains(before, []byte("plain")) || !bytes.Contains(live, []byte("acquisition 2")) {

@@ -432,7 +432,7 @@ func (w *scene) pages() map[string][]string {
 	const c = "/case/T-1"
 	out := map[string][]string{
 		"/": {"/"}, "/sign-in": {"/sign-in"}, "/first-examiner": {"/first-examiner"}, "/cases/new": {"/cases/new"}, "/ledger": {"/ledger"}, "/check/:what": {"/check/imei?v=1"},
-		"/case/:case": {c}, "/case/:case/ledger": {c + "/ledger", c + "/ledger?what=record&on=1&by=x"}, "/case/:case/ledger/proof": {c + "/ledger/proof?entry=2&as=json"}, "/ledger/proof": {"/ledger/proof?entry=1"}, "/case/:case/intake": {c + "/intake"}, "/case/:case/intake/authority": {c + "/intake/authority"},
+		"/case/:case": {c}, "/case/:case/ledger": {c + "/ledger", c + "/ledger?what=record&on=1&by=x"}, "/case/:case/ledger/proof": {c + "/ledger/proof?entry=2&as=json"}, "/ledger/proof": {"/ledger/proof?entry=1"}, "/validation": {"/validation"}, "/validation/:id": {"/validation/1"}, "/case/:case/intake": {c + "/intake"}, "/case/:case/intake/authority": {c + "/intake/authority"},
 		"/case/:case/intake/:id/label": {fmt.Sprintf("%s/intake/%d/label", c, w.acq.ExhibitID)}, "/case/:case/intake/receipt/:custody": {c + "/intake/receipt/1"},
 		"/case/:case/intake/photograph/:id": {c + "/intake/photograph/1"}, "/case/:case/intake/document/:id": {c + "/intake/document/1"},
 		"/case/:case/acquire": {c + "/acquire"}, "/case/:case/acquire/tree": {fmt.Sprintf("%s/acquire/tree?acq=%d", c, w.acq.ID), fmt.Sprintf("%s/acquire/tree?acq=%d&dir=/data/talk", c, w.acq.ID)},

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/base64"
+	"encoding/json"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -612,5 +613,41 @@ func TestNoSentenceClaimsMoreThanBytesShow(t *testing.T) {
 	}
 	if read < 1000 {
 		t.Errorf("%d texts", read)
+	}
+}
+
+// The tool is measured on the build that runs, and reports say what came of it, or that nothing was measured.
+func TestTheToolIsMeasured(t *testing.T) {
+	t.Parallel()
+	w := newSite(t)
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Nothing was measured of the build") {
+		t.Error("a report does not say that nothing was measured")
+	}
+	for _, bad := range [][]string{{}, {"do", "measure", "seed", "-1"}, {"do", "measure", "seed", "x"}} {
+		if code, _ := w.post("/validation", bad...); code != http.StatusBadRequest {
+			t.Errorf("%q: %d", bad, code)
+		}
+	}
+	if code, page := w.post("/validation", "do", "measure", "seed", "3"); code != http.StatusOK || !strings.Contains(flat(page), "<td>free block</td>") {
+		t.Fatalf("%d: %s", code, page)
+	}
+	_, page := w.get(kase + "/report")
+	if said := string(withoutTags([]byte(flat(page)))); !strings.Contains(said, "with the seed 3") || !strings.Contains(said, "24 databases") || strings.Contains(said, "Nothing was measured") {
+		t.Error("a report does not say what was measured")
+	}
+	if code, body := w.get("/validation/1"); code != http.StatusOK || !json.Valid([]byte(body)) {
+		t.Errorf("the result: %d", code)
+	}
+	if _, err := w.s.DB().Exec("UPDATE validation SET build = 'another'"); err != nil {
+		t.Fatal(err)
+	}
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Nothing was measured of the build") {
+		t.Error("what was measured of another build stands in a report")
+	}
+	if _, err := w.s.DB().Exec("UPDATE validation SET body = replace(body, '\"wrong\": 0', '\"wrong\": 1')"); err != nil {
+		t.Fatal(err)
+	}
+	if code, _ := w.get("/validation"); code != http.StatusInternalServerError {
+		t.Errorf("a result that was changed is shown: %d", code)
 	}
 }

@@ -55,7 +55,7 @@ type comparedLine struct {
 	X, W    float64       // of the bar of that
 	Other   *store.Record // what the other source has of it: a recovered copy, or the row as it is now
 	There   string        // address of that
-	Pieces  []piece       // how its words became those of the other
+	Pieces  []frame.Piece // how its words became those of the other
 }
 
 // comparedPart says which page of what one source has alone is listed, and where the others are.
@@ -268,7 +268,7 @@ func (a pages) sort(ctx context.Context, p *frame.Page, k *compare) error {
 			x.Other, x.There = o, p.Keep("r", fmt.Sprint(o.ID), "o", "")
 		}
 		if o := x.Other; o != nil && o.State == record.Intact {
-			x.Pieces = differs(x.Summary, o.Summary)
+			x.Pieces = frame.Differs(x.Summary, o.Summary)
 			k.Changed = append(k.Changed, x)
 			continue
 		}

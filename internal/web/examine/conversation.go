@@ -14,8 +14,6 @@ import (
 	"crosswind/core/talk"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
-
-	"github.com/sergi/go-diff/diffmatchpatch"
 )
 
 const (
@@ -96,10 +94,8 @@ type saidCell struct {
 // olderText is an earlier version of what was said, as what was taken out of it and put into it since.
 type olderText struct {
 	*store.Record
-	Pieces []piece
+	Pieces []frame.Piece
 }
-
-type piece struct{ Text, As string }
 
 func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*conversation, error) {
 	var r *store.Record
@@ -314,7 +310,7 @@ func (k *conversation) align(zone *time.Location, from, to time.Time) {
 			}
 			for _, o := range l.Older[s] {
 				old := &k.Columns[s].all[o]
-				c.Older = append(c.Older, olderText{old, differs(old.Summary, c.Record.Summary)})
+				c.Older = append(c.Older, olderText{old, frame.Differs(old.Summary, c.Record.Summary)})
 			}
 			x.Cells = append(x.Cells, c)
 		}
@@ -382,23 +378,6 @@ func long(d time.Duration) string {
 		return fmt.Sprintf("%d h %02d min", hours, minutes)
 	}
 	return fmt.Sprintf("%d min", minutes)
-}
-
-// maxDiffered bounds the texts of which the difference is worked out.
-const maxDiffered = 20_000
-
-// differs says how a text became another.
-func differs(old, now string) (out []piece) {
-	if len(old)+len(now) > maxDiffered {
-		return []piece{{old, ""}}
-	}
-	d := diffmatchpatch.New()
-	d.DiffTimeout = 50 * time.Millisecond
-	for _, x := range d.DiffCleanupSemantic(d.DiffMain(old, now, false)) {
-		as := map[diffmatchpatch.Operation]string{diffmatchpatch.DiffDelete: "del", diffmatchpatch.DiffInsert: "ins"}[x.Type]
-		out = append(out, piece{x.Text, as})
-	}
-	return out
 }
 
 // talks lists the conversations of what is filtered, to choose from.

@@ -14,6 +14,7 @@ import (
 	"crosswind/core/record"
 	"crosswind/core/scope"
 	"crosswind/internal/store"
+	"crosswind/internal/validate"
 )
 
 // Report is everything that the report says.
@@ -25,6 +26,7 @@ type Report struct {
 	Acquisitions []acquisition
 	Marked       []marked
 	Gate         *scope.Gate
+	Measured     *validate.Result // what was measured last of the build that writes the report, nil if nothing was
 	Overridden   []store.Overridden
 	Counts       map[string]int // marked records by state
 	Ledger       *store.LedgerState
@@ -96,6 +98,9 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 	if r.Gate, err = s.Gate(ctx, cs.ID); err != nil {
 		return nil, err
 	}
+	if r.Measured, err = measured(ctx, s); err != nil {
+		return nil, err
+	}
 	if r.Overridden, err = s.Overrides(ctx, cs.ID); err != nil {
 		return nil, err
 	}
@@ -158,6 +163,19 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 		r.Ledger, err = s.LedgerState(ctx, cs.Book())
 	}
 	return r, err
+}
+
+// measured gives what was measured last of the build that runs, nil if nothing was.
+func measured(ctx context.Context, s *store.Store) (*validate.Result, error) {
+	build, err := validate.Build()
+	if err != nil {
+		return nil, err
+	}
+	all, err := s.Validations(ctx, build, 1)
+	if err != nil || len(all) == 0 {
+		return nil, err
+	}
+	return validate.Decode([]byte(all[0].Body))
 }
 
 func readAcquisition(ctx context.Context, s *store.Store, a store.Acquisition, ref string) (*acquisition, error) {

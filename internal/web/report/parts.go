@@ -655,7 +655,7 @@ func (r *Report) origin(m *marked, add func(string, ...report.Span)) {
 	default:
 		row := "id lost"
 		if o.RowID != nil {
-			row = fmt.Sprint(o.RowID)
+			row = fmt.Sprint(*o.RowID)
 		}
 		where = fmt.Sprintf("table %s, row %s, page %d", or(o.Table, "unknown"), row, o.Page)
 	}
@@ -675,7 +675,7 @@ func (r *Report) origin(m *marked, add func(string, ...report.Span)) {
 			at = "table " + f.Table + ", "
 		}
 		if f.RowID != nil {
-			at += fmt.Sprintf("row %v, ", f.RowID)
+			at += fmt.Sprintf("row %d, ", *f.RowID)
 		}
 		add("Also from", report.T(f.Gives+": "), report.M(fmt.Sprintf("%spage %d, offset %d, %d bytes", at, f.Page, f.Offset, f.Length)))
 	}
@@ -719,9 +719,26 @@ func (r *Report) qualifications(c *report.Composition) []report.Block {
 }
 
 func (r *Report) limits(*report.Composition) []report.Block {
-	return []report.Block{words("A local backup holds what the handset put into it when it was made, and nothing later. Deleting a row marks its space as free; its bytes stay until newer ones take the space, so what is not found may have been overwritten, and its absence proves nothing.",
+	out := []report.Block{words("A local backup holds what the handset put into it when it was made, and nothing later. Deleting a row marks its space as free; its bytes stay until newer ones take the space, so what is not found may have been overwritten, and its absence proves nothing.",
 		"When a row is freed the database overwrites up to its first four bytes, among them often its row id; such a row id is given as lost and is not guessed. A recovered row may be an earlier version of a row that was changed later. That a row is not live does not tell who or what removed it, or when.",
-		"A confidence says how often rows that are read in the same way, with the same things odd about them, were right in the databases by which the tool is measured; a reading below 0.98 is not told. How it is worked out, and how often it held, is in the tool's documentation. Times are those that the handset's clock gave; that clock may have been wrong.")}
+		"A confidence says how often rows that are read in the same way, with the same things odd about them, were right in the databases by which the tool is measured; a reading below 0.98 is not told. Times are those that the handset's clock gave; that clock may have been wrong.")}
+	return append(out, r.errorRates()...)
+}
+
+// errorRates says what was measured of the build that writes the report.
+func (r *Report) errorRates() []report.Block {
+	head := report.Heading{Text: report.Text{report.T("Error rates")}}
+	m := r.Measured
+	if m == nil {
+		return []report.Block{head, words("Nothing was measured of the build that writes this report.")}
+	}
+	t := report.Table{Head: []string{"Where it lay", "Told", "Wrong", "Error rate at most, with a confidence of 95 %"}}
+	for _, p := range append(slices.Clone(m.Places), m.Total()) {
+		t.Rows = append(t.Rows, []report.Text{{report.T(p.Place)}, {report.T(frame.Num(p.Told))}, {report.T(frame.Num(p.Wrong))}, {report.T(fmt.Sprintf("%.4f", p.Bound()))}})
+	}
+	return []report.Block{head, report.Paragraph{Text: report.Text{report.T("Measured "), r.clock().At(m.At), report.T(fmt.Sprintf(" of the build that writes this report (SHA-256 of the program %s…), on %s made at that moment by %s with the seed %d: ", m.Build[:min(16, len(m.Build))], count(int64(m.Databases), "database"), m.Library, m.Seed)),
+		report.T(fmt.Sprintf("%s of %s live rows were read as SQL gives them; %s of %s old rows whose text is still in the files came back. Of old rows that were told, these were not so:", frame.Num(m.Live.Found), frame.Num(m.Live.Expected), frame.Num(m.Deleted.Found), frame.Num(m.Deleted.Expected)))}}, t,
+		words("The bound is that of Clopper and Pearson. The databases are made up, and simpler than those of apps: it is no bound of what is read otherwise, as photographs or deleted files.")}
 }
 
 func (r *Report) check(*report.Composition) []report.Block {

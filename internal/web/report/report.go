@@ -65,8 +65,14 @@ type content struct {
 // versionLine is a version in the list of versions, and what it changed.
 type versionLine struct {
 	store.ReportVersion
-	Changed []string
+	Changed []changeLine
 	Chosen  bool
+}
+
+// changeLine is a change, and the text that it changed.
+type changeLine struct {
+	What   string
+	Pieces []frame.Piece
 }
 
 // shownLeft bounds the entries of what has left that are listed; the ledger has them all.
@@ -129,7 +135,13 @@ func (a pages) written(ctx context.Context, p *frame.Page, v *content) error {
 		if i+1 < len(all) {
 			was = &all[i+1].Composition
 		}
-		x.Changed = all[i].Changes(was)
+		for _, k := range all[i].Changes(was) {
+			line := changeLine{What: k.What}
+			if k.Was != k.Now {
+				line.Pieces = frame.Differs(k.Was, k.Now)
+			}
+			x.Changed = append(x.Changed, line)
+		}
 		if asked := p.Query.Get("version"); asked != "" {
 			x.Chosen = asked == fmt.Sprint(all[i].Version)
 		}
