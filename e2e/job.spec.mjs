@@ -767,6 +767,20 @@ test("7. the package verifies elsewhere, and every fault is named", async () => 
   expect(execFileSync("unzip", ["-p", path], { maxBuffer: 1 << 30 }).includes("before Friday")).toBe(false); // a working note stays here
   execFileSync("unzip", ["-q", path, "-d", join(dir, "..")]);
   expect(verify(dir).status).toBe(0);
+  // The reader's page works the same out in a browser, from the archive alone.
+  await page.goto("file://" + join(dir, "data/reader.html"));
+  await page.locator("#zip").setInputFiles(path);
+  await expect(page.getByRole("status")).toContainText("read: ");
+  await expect(page.locator("#checks")).toContainText("6 of 6 records");
+  await expect(page.locator("#checks .fails")).toHaveCount(0);
+  await expect(page.locator("#checks")).toContainText("the seal is signed by the key");
+  await accessible(page);
+  const other = readFileSync(path);
+  other[other.indexOf("the side gate", other.indexOf("data/cells/"))] ^= 1;
+  writeFileSync(path + ".other.zip", other);
+  await page.locator("#zip").setInputFiles(path + ".other.zip");
+  await expect(page.locator("#checks .fails").first()).toContainText("is not as it was sealed");
+  await expect(page.locator("#checks")).toContainText("5 of 6 records");
   expect(execFileSync("sha256sum", ["-c", "--strict", "manifest-sha256.txt"], { cwd: dir }).toString()).not.toContain("FAILED");
   const broken = (name, change) => {
     const copy = dir + "-broken";

@@ -95,7 +95,7 @@ func parts(t testing.TB) []Part {
 			heads.Write(signed(t, check))
 		}
 	}
-	return []Part{Bytes(ReportName, []byte(report)), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(FilesDir+sum(attached), attached), Bytes(CellsDir+sum(cell), cell),
+	return []Part{Bytes(ReportName, []byte(report)), Bytes(ReaderName, Reader), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(FilesDir+sum(attached), attached), Bytes(CellsDir+sum(cell), cell),
 		Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
 }
 
@@ -173,7 +173,7 @@ func TestPackageVerifies(t *testing.T) {
 	z := pack(t)
 	for _, p := range []string{z, unpack(t, z)} {
 		r, err := VerifyPath(context.Background(), p, Options{})
-		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 20 {
+		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 21 {
 			t.Errorf("%s: %+v, %v", p, r, err)
 		}
 	}

@@ -7,6 +7,12 @@ import (
 	_ "embed"
 )
 
+// Reader is a page that a package can have, at [ReaderName]: it shows the package's records and their bytes in a browser, and
+// works the digests out again. It loads nothing.
+//
+//go:embed reader.html
+var Reader []byte
+
 //go:embed VERIFY.txt
 var instructions string
 

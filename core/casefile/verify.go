@@ -402,7 +402,7 @@ func (c *checker) payload() {
 	var extra []string
 	for p := range c.sums {
 		switch {
-		case !strings.HasPrefix(p, "data/"), c.used[p], slices.Contains([]string{ReportName, RecordsName, LedgerName, HeadName, HeadsName}, p):
+		case !strings.HasPrefix(p, "data/"), c.used[p], slices.Contains([]string{ReportName, ReaderName, RecordsName, LedgerName, HeadName, HeadsName}, p):
 		case strings.HasPrefix(p, ManifestsDir) && c.isManifest(p):
 		default:
 			extra = append(extra, p)

@@ -35,6 +35,7 @@ const (
 	SealName     = "seal.json"
 	VerifyName   = "VERIFY.txt"
 	ReportName   = "data/report.html"
+	ReaderName   = "data/reader.html"
 	RecordsName  = "data/records.jsonl"
 	TablesDir    = "data/tables/" // records by kind
 	LedgerName   = "data/ledger/ledger.jsonl"

@@ -34,6 +34,7 @@ type Report struct {
 	Tool         string
 	By           string
 	At           time.Time
+	numbers      map[string]int // of the marked records, by the keys by which they are cited
 }
 
 type exhibit struct {

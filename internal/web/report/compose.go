@@ -22,7 +22,6 @@ type editor struct {
 	Base    string
 	Version *store.ReportVersion
 	May     bool // it can be written
-	Cited   map[string]int
 	Finding []findingForm
 }
 
@@ -69,24 +68,32 @@ func partLines(c *report.Composition) (out []partLine) {
 	return out
 }
 
+// mostWaiting bounds the records that are offered to be placed at once.
+const mostWaiting = 300
+
 // edit readies the forms, and what waits to be placed.
-func (r *Report) edit(v *store.ReportVersion, base string, may bool) (e *editor, wait []waiting) {
-	e = &editor{Base: base, Version: v, May: may, Cited: map[string]int{}}
+func (r *Report) edit(v *store.ReportVersion, base string, may bool) (e *editor, wait []waiting, further int) {
+	e = &editor{Base: base, Version: v, May: may}
+	cited := map[string]bool{}
 	for i, f := range v.Findings {
 		x := findingForm{N: i, Finding: f, First: i == 0, Last: i == len(v.Findings)-1}
 		for _, c := range f.Cites {
-			e.Cited[c.Key()]++
+			cited[c.Key()] = true
 			x.Cites = append(x.Cites, citeForm{c.Key(), r.citation(c)})
 		}
 		e.Finding = append(e.Finding, x)
 	}
 	for i := range r.Marked {
 		m := &r.Marked[i]
-		if key := m.cite().Key(); e.Cited[key] == 0 {
+		switch key := m.cite().Key(); {
+		case cited[key]:
+		case len(wait) == mostWaiting:
+			further++
+		default:
 			wait = append(wait, waiting{i + 1, key, short(or(m.Summary, strings.ToLower(m.Kind.Title())))})
 		}
 	}
-	return e, wait
+	return e, wait, further
 }
 
 // forms are the editors that stand within the parts of the report.

@@ -307,7 +307,7 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 	for _, p := range []struct {
 		path string
 		b    []byte
-	}{{casefile.ReportName, html}, {casefile.RecordsName, lines.Bytes()}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}, {casefile.HeadsName, heads.Bytes()}} {
+	}{{casefile.ReportName, html}, {casefile.ReaderName, casefile.Reader}, {casefile.RecordsName, lines.Bytes()}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}, {casefile.HeadsName, heads.Bytes()}} {
 		parts = append(parts, casefile.Bytes(p.path, p.b))
 		total += int64(len(p.b))
 	}

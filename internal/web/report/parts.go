@@ -414,14 +414,18 @@ func none(x report.Text) report.Text {
 	return x
 }
 
-// cites finds the marked record that is cited, nil if there is none.
+// cited finds the marked record that is cited, and its number in the report: nil if there is none.
 func (r *Report) cited(c report.Cite) (m *marked, n int) {
-	for i := range r.Marked {
-		if x := &r.Marked[i]; x.UID == c.UID && x.ExhibitRef == c.Exhibit && x.Acquisition.Number == c.Acquisition {
-			return x, i + 1
+	if r.numbers == nil {
+		r.numbers = map[string]int{}
+		for i := range r.Marked {
+			r.numbers[r.Marked[i].cite().Key()] = i + 1
 		}
 	}
-	return nil, 0
+	if n = r.numbers[c.Key()]; n > 0 {
+		m = &r.Marked[n-1]
+	}
+	return m, n
 }
 
 // citation says where a finding rests on a record, or why it does not any more.

@@ -55,6 +55,7 @@ type content struct {
 	Parts    []partLine
 	Editor   *editor
 	Waiting  []waiting
+	Further  int // that wait and are not listed
 	Unsound  []string
 	Own      bool // who looks wrote of it, and does not review it
 	Runs     []store.Run
@@ -93,18 +94,14 @@ func (a pages) page(c *gin.Context) error {
 	}
 	base := "/case/" + p.Case.Reference
 	v.Parts = partLines(&v.Version.Composition)
-	v.Editor, v.Waiting = v.Report.edit(v.Version, base, v.Newest && p.May(access.Compose))
+	v.Editor, v.Waiting, v.Further = v.Report.edit(v.Version, base, v.Newest && p.May(access.Compose))
 	v.Unsound = v.Report.unsound(&v.Version.Composition)
 	places, err := forms(v.Editor)
 	if err != nil {
 		return err
 	}
-	ids := map[string]int64{}
-	for _, m := range v.Report.Marked {
-		ids[m.UID] = m.ID
-	}
 	v.Sheet, err = press.Body(&press.Sheet{Report: v.Report.Compose(v.Version), Places: places, Origins: func(r *report.Record) string {
-		return fmt.Sprintf("%s/examine?r=%d&o=1", base, ids[r.UID])
+		return fmt.Sprintf("%s/examine?r=%d&o=1", base, v.Report.Marked[r.N-1].ID)
 	}})
 	if err != nil {
 		return err
