@@ -626,6 +626,11 @@ func TestAnswers(t *testing.T) {
 	if code, _ := w.get("/static/chart-room.css"); code != http.StatusOK {
 		t.Error(code)
 	}
+	for at, want := range map[string]string{static.Address("chart-room.css"): "public, max-age=31536000, immutable", "/static/chart-room.css?v=another": "no-cache"} {
+		if res, err := w.client.Get(w.base + at); err != nil || res.StatusCode != http.StatusOK || res.Header.Get("Cache-Control") != want || res.Header.Get("ETag") == "" {
+			t.Errorf("%s: %+v, %v", at, res, err)
+		}
+	}
 	for host, want := range map[string]int{"evil.example": http.StatusMisdirectedRequest, "127.0.0.1.evil.example": http.StatusMisdirectedRequest, "localhost": 200, "[::1]:80": 200, "127.0.0.1": 200} {
 		req, _ := http.NewRequest("GET", w.base+"/sign-in", nil)
 		req.Host = host

@@ -3,10 +3,8 @@
 package web
 
 import (
-	"embed"
 	"fmt"
 	"io"
-	"io/fs"
 	"net"
 	"net/http"
 	"slices"
@@ -20,15 +18,13 @@ import (
 	recoverpage "crosswind/internal/web/recover"
 	"crosswind/internal/web/register"
 	"crosswind/internal/web/report"
+	"crosswind/internal/web/static"
 	"crosswind/internal/web/verify"
 
 	"github.com/alexedwards/scs/postgresstore"
 	"github.com/alexedwards/scs/v2"
 	"github.com/gin-gonic/gin"
 )
-
-//go:embed static
-var static embed.FS
 
 // policy lets pages use what this application serves and nothing else.
 const policy = "default-src 'self'; script-src 'self'; style-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'"
@@ -56,18 +52,10 @@ func Handler(a *frame.App) (http.Handler, error) {
 	r := gin.New()
 	r.Use(gin.CustomRecovery(func(c *gin.Context, v any) { a.Fail(c, fmt.Errorf("a fault in the application itself: %v", v)) }))
 	r.Use(headers, a.Readable)
-	files, err := fs.Sub(static, "static")
-	if err != nil {
-		return nil, err
-	}
 	r.GET("/static/*file", func(c *gin.Context) {
-		name := strings.TrimPrefix(c.Param("file"), "/")
-		if st, err := fs.Stat(files, name); err != nil || !st.Mode().IsRegular() { // folders list nothing
+		if !static.Serve(c, c.Param("file")) {
 			a.Fail(c, frame.NoPage(c.Request.URL.Path))
-			return
 		}
-		c.Header("Cache-Control", "no-cache")
-		c.FileFromFS(name, http.FS(files))
 	})
 	a.Routes(r)
 	signed := frame.Group{App: a, G: r.Group("/", a.Signed)}
