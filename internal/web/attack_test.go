@@ -26,6 +26,7 @@ import (
 	"crosswind/internal/password"
 	"crosswind/internal/recovery"
 	"crosswind/internal/store"
+	"crosswind/internal/web/static"
 )
 
 // address puts values into a route's parameters.
