@@ -2,7 +2,10 @@
 package core
 
 import (
+	"io/fs"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -10,6 +13,16 @@ import (
 // core never imports the application, the web, a database server's interface
 // or templates.
 func TestCoreStandsOnItsOwn(t *testing.T) {
+	// What go list reads is not seen to have changed: it is read here, too, so that no old result is taken for this one.
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(path, ".go") {
+			_, err = os.ReadFile(path)
+		}
+		return err
+	})
+	if _, err2 := os.ReadFile("../go.mod"); err != nil || err2 != nil {
+		t.Fatal(err, err2)
+	}
 	out, err := exec.Command("go", "list", "-deps", "./...").CombinedOutput()
 	if err != nil {
 		t.Fatalf("go list: %v\n%s", err, out)

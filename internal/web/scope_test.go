@@ -29,11 +29,11 @@ import (
 
 	"crosswind/core/casefile"
 	"crosswind/core/digest"
-	"crosswind/core/export"
 	"crosswind/core/fieldmap"
 	"crosswind/core/record"
 	"crosswind/internal/acquire"
 	"crosswind/internal/evidence"
+	"crosswind/internal/export"
 	"crosswind/internal/preview"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"

@@ -17,10 +17,10 @@ import (
 	"time"
 
 	"crosswind/core/access"
-	"crosswind/core/export"
 	"crosswind/core/people"
 	"crosswind/core/record"
 	"crosswind/core/timeline"
+	"crosswind/internal/export"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 

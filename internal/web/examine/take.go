@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"crosswind/core/export"
+	"crosswind/internal/export"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
