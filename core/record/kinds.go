@@ -65,6 +65,7 @@ type About struct {
 	Group         Group
 	Time          string // what the time is that the timeline shows it at: sent, began, changed …
 	Party         string // what its handle is to it, as a label
+	Letter        bool   // it has a subject and a body, as a mailbox keeps them
 	// Wordless is of kinds that have no text: their columns say all that there is.
 	Wordless bool
 	// Says names the columns of which the first that is there stands where a record of the kind
@@ -105,7 +106,7 @@ func init() {
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WhichWay}})
 	Register(About{Kind: "voicemail", Wordless: true, Title: "Voicemail", Plural: "Voicemails", Group: Talk, Time: "received", Party: "Left by",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WithAttachments}})
-	Register(About{Kind: Mail, Title: "Mail", Plural: "Mail", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
+	Register(About{Kind: Mail, Title: "Mail", Plural: "Mail", Group: Talk, Letter: true, Time: "sent", Party: "Other side", InTalk: true,
 		Says: []string{Title, WithAttachments}, Columns: []string{Title}, Further: []string{InConversation, WithAttachments}})
 	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
 		Columns: []string{Organisation, Note}})

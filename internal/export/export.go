@@ -50,6 +50,8 @@ var Formats = []Format{
 	{"jsonl", "JSON Lines", "application/jsonl", "", nil, newLines},
 	{"txt", "Plain text", "text/plain; charset=utf-8", "", nil, newText},
 	{"html", "Web page", "text/html; charset=utf-8", "", nil, newPage},
+	{"zip", "A text for each conversation (ZIP)", "application/zip", "records of conversations", func(r *record.Record) bool { return r.Conversation != nil && r.Conversation.Key != "" }, newTalks},
+	{"mbox", "Mailbox (mbox)", "application/mbox", "mail", func(r *record.Record) bool { return r.Kind.About().Letter }, newMailbox},
 	{"vcf", "Contact cards (vCard)", "text/vcard; charset=utf-8", "cards of people", func(r *record.Record) bool { return r.Kind.Card() }, newCards},
 	{"ics", "Calendar (iCalendar)", "text/calendar; charset=utf-8", "what was planned, with a time", func(r *record.Record) bool { return r.Kind.About().Group == record.Plans && r.At() != nil }, newCalendar},
 	{"geojson", "Places (GeoJSON)", "application/geo+json", "records with a place", placed, newGeoJSON},

@@ -1,13 +1,20 @@
 package export
 
 import (
+	"archive/zip"
 	"bytes"
+	"cmp"
+	"encoding/base64"
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
 	"iter"
+	"mime"
+	"mime/quotedprintable"
+	"net/mail"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -140,6 +147,98 @@ func TestFormatsAreReadByOthers(t *testing.T) {
 	}
 	if text := string(written(t, "txt", 7, 0)); strings.Count(text, "record 0000") != 7 || !strings.Contains(text, "Friday, 11 September 2026\n--------") {
 		t.Error(text)
+	}
+}
+
+// letters are mail, with content that would break a mailbox. They are made up.
+func letters(yield func(*Line, error) bool) {
+	for i, text := range []string{"dear K,\nFrom now on the side gate\n>From there on foot\n\nFrom me", "кость \u202e 骨\r\n.\r\nend"} {
+		at := noon.Add(time.Duration(i) * time.Hour)
+		r := &record.Record{UID: fmt.Sprintf("%064d", i), Kind: record.Mail, State: record.Intact, Times: []record.Time{{Role: "sent", At: &at}}, Text: text, Facts: []record.Fact{{Name: record.Title, Value: "Тема\r\nBcc: x@a.example, " + text[:4]}},
+			Parties: []record.Party{{Role: "from", Handle: "maren@example.org", Name: "Maren \"M\", O.\n"}, {Role: "to", Handle: "k@harbour.example"}}, Origins: []record.Origin{{Path: "/mail/box", Place: record.PlacePart}},
+			Conversation: &record.Conversation{Key: fmt.Sprint("k", i), Title: "CON"}}
+		if !yield(&Line{Record: r, Exhibit: "1-A", Acquisition: 1}, nil) {
+			return
+		}
+	}
+}
+
+// A mailbox is read as it was by the standard library's reader of messages (RFC 5322), once it is divided at the lines that begin
+// one (RFC 4155), and what a header says cannot add another.
+func TestMailbox(t *testing.T) {
+	f, _ := FormatOf("mbox")
+	var b bytes.Buffer
+	if n, left, err := f.Write(&b, Head{"T-1", "Test", "2 letters", time.UTC, noon, "R. Aske", "Crosswind"}, letters); err != nil || n != 2 || left != 0 {
+		t.Fatal(n, left, err)
+	}
+	parts := regexp.MustCompile(`(?m)^From maren@example\.org Fri Sep 11 1[23]:00:00 2026$\n`).Split(b.String(), -1)
+	if len(parts) != 3 || parts[0] != "" || regexp.MustCompile(`(?m)^From `).MatchString(parts[1]+parts[2]) {
+		t.Fatalf("%q", parts)
+	}
+	i := 0
+	for l := range letters {
+		m, err := mail.ReadMessage(strings.NewReader(regexp.MustCompile(`(?m)^>(>*From )`).ReplaceAllString(parts[i+1], "$1")))
+		if err != nil {
+			t.Fatal(err)
+		}
+		i++
+		from, err1 := m.Header.AddressList("From")
+		at, err2 := m.Header.Date()
+		subject, err3 := new(mime.WordDecoder).DecodeHeader(m.Header.Get("Subject"))
+		var body io.Reader = m.Body
+		switch m.Header.Get("Content-Transfer-Encoding") {
+		case "quoted-printable":
+			body = quotedprintable.NewReader(body)
+		case "base64":
+			body = base64.NewDecoder(base64.StdEncoding, body)
+		}
+		said, err4 := io.ReadAll(body)
+		want := strings.ReplaceAll(l.Text, "\r\n", "\n")
+		if err := cmp.Or(err1, err2, err3, err4); err != nil || from[0].Address != "maren@example.org" || from[0].Name != `Maren "M", O.` || !at.Equal(*l.At()) || m.Header.Get("Bcc") != "" || !strings.HasPrefix(subject, "Тема Bcc: x@a.example") || strings.TrimRight(strings.ReplaceAll(string(said), "\r\n", "\n"), "\n") != want {
+			t.Errorf("%v: %v, %v, %q, %q, want %q", err, from, at, subject, said, want)
+		}
+	}
+}
+
+// Each conversation is a text of its own, of a name that any file system takes, with all that was said in it.
+func TestConversations(t *testing.T) {
+	f, _ := FormatOf("zip")
+	var b bytes.Buffer
+	n, left, err := f.Write(&b, Head{"T-1", "Test", "two letters and seven records", time.UTC, noon, "R. Aske", "Crosswind"}, func(yield func(*Line, error) bool) {
+		for _, all := range []iter.Seq2[*Line, error]{letters, lines(), letters} {
+			for l, err := range all {
+				if !yield(l, err) {
+					return
+				}
+			}
+		}
+	})
+	if err != nil || n != 5 || left != 6 {
+		t.Fatal(n, left, err)
+	}
+	z, err := zip.NewReader(bytes.NewReader(b.Bytes()), int64(b.Len()))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, e := range z.File {
+		in, err := e.Open()
+		if err != nil {
+			t.Fatal(err)
+		}
+		text, err := io.ReadAll(in)
+		if n := bytes.Count(text, []byte("; record 0000")); err != nil || n != map[string]int{"0001 CON.txt": 2, "0002 CON.txt": 2, "0003 cmd.txt": 1}[e.Name] || bytes.Count(text, []byte("Taken out 2026")) != 1 || bytes.Count(text, []byte("Friday, 11 September")) != 1 {
+			t.Errorf("%s: %d records, %v\n%s", e.Name, n, err, text)
+		}
+		names = append(names, e.Name)
+	}
+	if len(names) != 3 {
+		t.Error(names)
+	}
+	for words, want := range map[string]string{"../../etc/passwd\x00": "etc passwd", "": "without a name", "\u202e a:b*c?": "a b c", strings.Repeat("é", 50): strings.Repeat("é", 30)} {
+		if got := FileName(words); got != want {
+			t.Errorf("%q: %q, want %q", words, got, want)
+		}
 	}
 }
 

@@ -20,8 +20,14 @@ type textWriter struct {
 
 func newText(w io.Writer, head Head) (writer, error) {
 	t := &textWriter{w: bufio.NewWriter(w), head: head}
-	fmt.Fprintf(t.w, "%s, %s\n%s\nTaken out %s by %s with %s; local times in %s\n", head.Case, head.Title, head.What, head.At.UTC().Format("2006-01-02 15:04:05Z"), head.By, head.Tool, head.Zone)
+	t.begin()
 	return t, nil
+}
+
+// begin says what this is.
+func (t *textWriter) begin() {
+	h := t.head
+	fmt.Fprintf(t.w, "%s, %s\n%s\nTaken out %s by %s with %s; local times in %s\n", h.Case, h.Title, h.What, h.At.UTC().Format("2006-01-02 15:04:05Z"), h.By, h.Tool, h.Zone)
 }
 
 func (t *textWriter) write(l *Line) error {
