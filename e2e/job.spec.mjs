@@ -723,6 +723,9 @@ test("6. the report, printed, and the package", async () => {
     `holding area: ${held()}`,
     "the side gate, not the quay",
     "Bears on the theft: how many fit",
+    "Only marked records are set here",
+    "Apps number the rows of a table as they write them",
+    "Nothing was measured of the build that writes this report",
     "Limits of the method",
     "Definitions",
   ]) {

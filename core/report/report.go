@@ -136,9 +136,19 @@ var Br = Span{Style: Break}
 // Clock writes instants in a zone and in UTC: a report gives no time in one zone alone.
 type Clock struct{ Zone *time.Location }
 
+const (
+	zoned = "2 Jan 2006 15:04:05 -07:00"
+	inUTC = "2006-01-02 15:04:05Z"
+)
+
 // At writes an instant in both zones.
 func (c Clock) At(t time.Time) Span {
-	return M(t.In(c.Zone).Format("2 Jan 2006 15:04:05 -07:00") + " = " + t.UTC().Format("2006-01-02 15:04:05Z"))
+	return M(t.In(c.Zone).Format(zoned) + " = " + t.UTC().Format(inUTC))
+}
+
+// Stacked writes an instant in both zones one below the other, for columns.
+func (c Clock) Stacked(t time.Time) Text {
+	return Text{M(t.In(c.Zone).Format(zoned)), Br, M(t.UTC().Format(inUTC))}
 }
 
 // Since writes an instant that may be missing, "not noted" if it is.

@@ -26,6 +26,7 @@ type Report struct {
 	Acquisitions []acquisition
 	Marked       []marked
 	Gate         *scope.Gate
+	Absent       []store.Gaps     // numbers that no row has, of all databases
 	Measured     *validate.Result // what was measured last of the build that writes the report, nil if nothing was
 	Overridden   []store.Overridden
 	Counts       map[string]int // marked records by state
@@ -100,6 +101,9 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 		return nil, err
 	}
 	if r.Measured, err = measured(ctx, s); err != nil {
+		return nil, err
+	}
+	if r.Absent, err = s.Gaps(ctx, cs.ID, 0); err != nil {
 		return nil, err
 	}
 	if r.Overridden, err = s.Overrides(ctx, cs.ID); err != nil {

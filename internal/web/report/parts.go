@@ -1,13 +1,16 @@
 package report
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math"
 	"slices"
 	"strings"
 
+	"crosswind/core/casefile"
 	"crosswind/core/custody"
+	"crosswind/core/gap"
 	"crosswind/core/record"
 	"crosswind/core/report"
 	"crosswind/internal/store"
@@ -30,7 +33,9 @@ var parts = []part{
 	{"acquisitions", "Acquisitions", true, (*Report).acquisitions},
 	{"recovered", "What was recovered, and how", true, (*Report).recovered},
 	{"findings", "Findings", false, (*Report).findings},
+	{"conversations", "Conversations", false, (*Report).conversations},
 	{"marked", "Marked records", true, (*Report).records},
+	{"absences", "What is absent", false, (*Report).absences},
 	{"withheld", "What was withheld", true, (*Report).withheld},
 	{"limits", "Limits of the method", true, (*Report).limits},
 	{"check", "How to check this report", true, (*Report).check},
@@ -230,7 +235,7 @@ func (r *Report) exhibits(*report.Composition) (out []report.Block) {
 					note += "; " + s
 				}
 			}
-			t.Rows = append(t.Rows, []report.Text{{clock.At(k.At)}, {report.T(k.What)}, {report.E(k.FromWhom)}, {report.E(k.ToWhom)}, {report.M(k.Seal)}, {report.E(note)}})
+			t.Rows = append(t.Rows, []report.Text{clock.Stacked(k.At), {report.T(k.What)}, {report.E(k.FromWhom)}, {report.E(k.ToWhom)}, {report.M(k.Seal)}, {report.E(note)}})
 		}
 		out = append(out, t)
 		out = append(out, r.contradictions(e)...)
@@ -467,6 +472,98 @@ func (r *Report) findings(c *report.Composition) (out []report.Block) {
 		return []report.Block{words("None is written.")}
 	}
 	return out
+}
+
+// conversations sets the marked records of each conversation one below the other, as they were said.
+func (r *Report) conversations(*report.Composition) (out []report.Block) {
+	type key struct {
+		acquisition int64
+		db, thread  string
+	}
+	of := map[key][]int{}
+	var order []key
+	for i := range r.Marked {
+		m := &r.Marked[i]
+		if m.Thread == "" || !m.Kind.About().InTalk {
+			continue
+		}
+		k := key{m.AcquisitionID, m.DB, m.Thread}
+		if of[k] == nil {
+			order = append(order, k)
+		}
+		of[k] = append(of[k], i)
+	}
+	for _, k := range order {
+		first := &r.Marked[of[k][0]]
+		t := report.Table{Head: []string{"Record", "Time", "Who", "What"}}
+		for _, i := range of[k] {
+			m := &r.Marked[i]
+			when := report.Text{report.T("no time")}
+			if m.At != nil {
+				when = r.clock().Stacked(*m.At)
+			}
+			who := report.E(or(or(m.Person, m.Handle), "not known"))
+			if m.Direction == "out" {
+				who = report.T("from the handset")
+			}
+			what := report.Text{report.E(or(m.Summary, casefile.NoText))}
+			if m.State.Below() {
+				what = append(what, report.Br, report.Span{Words: m.State.Title() + ", " + record.PlaceWords(m.State, m.Place), Style: report.Quiet})
+			}
+			if m.Now != nil {
+				what = append(what, report.Br, report.T("now: "), report.E(or(m.Now.Summary, "no text")))
+			}
+			t.Rows = append(t.Rows, []report.Text{{{Words: fmt.Sprint(i + 1), Link: fmt.Sprintf("#record-%d", i+1)}}, when, {who}, what})
+		}
+		out = append(out, report.Heading{Text: report.Text{report.E(or(or(first.ThreadTitle, first.Person), first.Thread)), report.T(fmt.Sprintf(", as %s acquisition %d has it", first.ExhibitRef, first.Acquisition.Number))}}, t)
+	}
+	if len(out) == 0 {
+		return []report.Block{words("No marked record is of a conversation.")}
+	}
+	return append([]report.Block{words("Only marked records are set here: what was said between them is not.")}, out...)
+}
+
+// shownRuns bounds the runs of missing numbers that are told of a table.
+const shownRuns = 3
+
+// absences says which numbers no row has, in the databases that marked records are from.
+func (r *Report) absences(*report.Composition) []report.Block {
+	var out []report.Block
+	for i := range r.Absent {
+		g := &r.Absent[i]
+		if g.Missing == 0 || g.Sparse || !slices.ContainsFunc(r.Marked, func(m marked) bool { return m.AcquisitionID == g.AcquisitionID && m.DB == g.DB }) {
+			continue
+		}
+		rows := count(g.Live, "live row")
+		if g.Recovered > 0 {
+			rows += fmt.Sprintf(", %s recovered or held", frame.Num(g.Recovered))
+		}
+		missing := frame.Num(g.Missing) + fmt.Sprintf(" between %s and %s", frame.Num(g.First), frame.Num(g.Last))
+		if g.Unnumbered > 0 {
+			missing += fmt.Sprintf("; %s recovered without a number may be among them", count(g.Unnumbered, "row was", "rows were"))
+		}
+		runs := slices.Clone(g.Numbers.Runs)
+		slices.SortStableFunc(runs, func(a, b gap.Run) int { return cmp.Compare(b.N(), a.N()) })
+		var said report.Text
+		for _, x := range runs[:min(shownRuns, len(runs))] {
+			if said = append(said, report.M(fmt.Sprint(x.From))); x.N() > 1 {
+				said = append(said, report.M(fmt.Sprintf(" to %d", x.To)), report.T(" ("+frame.Num(x.N())+")"))
+			}
+			if at, ok := g.Times[x.From-1]; ok {
+				said = append(said, report.T(", after a row of "), r.clock().At(at))
+			}
+			if at, ok := g.Times[x.To+1]; ok {
+				said = append(said, report.T(", before a row of "), r.clock().At(at))
+			}
+			said = append(said, report.Br)
+		}
+		out = append(out, report.Heading{Text: report.Text{report.T(fmt.Sprintf("%s, acquisition %d: ", g.ExhibitRef, g.AcqNo)), report.M(g.DB + ", " + g.Table)}},
+			report.Facts{{Name: "Rows", Value: report.Text{report.T(rows)}}, {Name: "Numbers that no row has", Value: report.Text{report.T(missing)}}, {Name: "Their longest runs", Value: said}})
+	}
+	if len(out) == 0 {
+		return []report.Block{words("Of the databases that marked records are from no row number is missing, or a full pass has not read them.")}
+	}
+	return append([]report.Block{words("Apps number the rows of a table as they write them. A number that no row has is consistent with a row that was deleted and overwritten; also with one that was never completed, or that an app moved or numbered otherwise. Only databases that marked records are from are listed.")}, out...)
 }
 
 func (r *Report) records(*report.Composition) (out []report.Block) {
