@@ -16,6 +16,7 @@ import (
 	"strings"
 	"testing"
 
+	"crosswind/internal/password"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
 )
@@ -235,5 +236,40 @@ func TestFirstExaminer(t *testing.T) {
 	defer res.Body.Close()
 	if b, _ := io.ReadAll(res.Body); !strings.Contains(string(b), "Sign in") {
 		t.Error("a page was shown to somebody who had not signed in")
+	}
+}
+
+// Further accounts are made by a command, which refuses what no account can be, and does not show the password.
+func TestAccount(t *testing.T) {
+	dir := t.TempDir()
+	database, err := store.Prepare(t.Context(), storetest.URL(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(dir, "password")
+	for _, x := range []struct {
+		secret, role, login string
+		code                int
+		says                string
+	}{
+		{"short", "reviewer", "r", 1, "10 characters"}, {"lens-and-lead", "owner", "r", 2, "owner"}, {"lens-and-lead", "reviewer", " ", 2, "sign-in"},
+		{"lens-and-lead\nmore", "reviewer", "r", 0, "may sign in as reviewer"}, {"lens-and-lead", "custodian", "r", 1, "in use already"},
+	} {
+		if err := os.WriteFile(file, []byte(x.secret), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		out, said, code := command(t, dir, "account", "--database", database, "--role", x.role, "--password-file", file, x.login, "B. Lund")
+		if code != x.code || !strings.Contains(out+said, x.says) || strings.Contains(out+said, "lens-and-lead") {
+			t.Errorf("%+v: %d, %s%s", x, code, out, said)
+		}
+	}
+	s, err := store.Open(t.Context(), database, store.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	e, err := s.ExaminerByLogin(t.Context(), "r")
+	if err != nil || e.Role != "reviewer" || password.Check(t.Context(), e.PasswordHash, "lens-and-lead") != nil {
+		t.Errorf("%+v, %v", e, err)
 	}
 }

@@ -109,7 +109,7 @@ func (b *book) add(e ledger.Entry) {
 
 // auditReports compares the versions of the report, who wrote them and what was done with them.
 func (s *Store) auditReports(ctx context.Context, c *Case, b *book) (out []Alarm, err error) {
-	all, err := s.ReportVersions(ctx, c.ID)
+	all, err := s.reportVersions(ctx, c.ID, "ORDER BY version")
 	if err != nil {
 		return nil, err
 	}

@@ -32,7 +32,7 @@ type ReportStep struct {
 	By      string
 	At      time.Time
 	Epoch   int64  `db:"scope_epoch"`
-	SHA256  string `db:"sha256"` // of the report that was signed, hex
+	SHA256  string `db:"sha256"` // of the report that was signed, or of what the one that was accepted said, hex
 }
 
 // The states of a version of a report.
@@ -66,9 +66,13 @@ func (v *ReportVersion) Step(what string) (last *ReportStep) {
 	return last
 }
 
-// ReportVersions lists the versions of a case's report, the newest first, with what was done with them.
-func (s *Store) ReportVersions(ctx context.Context, caseID int64) (out []ReportVersion, err error) {
-	if err := s.list(ctx, &out, "listing the versions of the report", "SELECT * FROM report_version WHERE case_id = $1 ORDER BY version DESC", caseID); err != nil {
+// ReportVersions lists the versions of a case's report, the newest first, so many at most, with what was done with them.
+func (s *Store) ReportVersions(ctx context.Context, caseID int64, limit int) (out []ReportVersion, err error) {
+	return s.reportVersions(ctx, caseID, "ORDER BY version DESC LIMIT $2", limit)
+}
+
+func (s *Store) reportVersions(ctx context.Context, caseID int64, which string, args ...any) (out []ReportVersion, err error) {
+	if err := s.list(ctx, &out, "listing the versions of the report", "SELECT * FROM report_version WHERE case_id = $1 "+which, append([]any{caseID}, args...)...); err != nil {
 		return nil, err
 	}
 	var steps []ReportStep
@@ -93,24 +97,23 @@ func (s *Store) ReportVersions(ctx context.Context, caseID int64) (out []ReportV
 
 // ReportVersion gives a version of a case's report, the newest for 0; before there is one it is version 0, which says nothing.
 func (s *Store) ReportVersion(ctx context.Context, caseID, version int64) (*ReportVersion, error) {
-	all, err := s.ReportVersions(ctx, caseID)
-	if err != nil {
-		return nil, err
+	which, arg := "AND version = $2", version
+	if version == 0 {
+		which, arg = "ORDER BY version DESC LIMIT $2", 1
 	}
-	if version == 0 && len(all) == 0 {
+	all, err := s.reportVersions(ctx, caseID, which, arg)
+	switch {
+	case err != nil:
+		return nil, err
+	case len(all) > 0:
+		return &all[0], nil
+	case version == 0:
 		return &ReportVersion{CaseID: caseID}, nil
 	}
-	if version == 0 {
-		return &all[0], nil
-	}
-	i := slices.IndexFunc(all, func(v ReportVersion) bool { return v.Version == version })
-	if i < 0 {
-		return nil, fmt.Errorf("version %d of the report: %w", version, ErrNotFound)
-	}
-	return &all[i], nil
+	return nil, fmt.Errorf("version %d of the report: %w", version, ErrNotFound)
 }
 
-// last locks the report of a case and gives the number of its newest version, 0 if there is none.
+// lastReport locks the report of a case and gives the number of its newest version, 0 if there is none.
 func (t *Tx) lastReport(c *Case) (version int64, err error) {
 	if err := t.exec("locking the report", "SELECT 1 FROM cases WHERE id = $1 FOR UPDATE", c.ID); err != nil {
 		return 0, err
@@ -145,14 +148,15 @@ func (s *Store) SaveReport(ctx context.Context, c *Case, was int64, body *report
 }
 
 // before is the state that a step needs.
-var before = map[string][]string{Submitted: {Draft, Returned}, Returned: {Submitted}, Accepted: {Submitted}, Signed: {Accepted}, Commented: {Draft, Submitted, Returned, Accepted, Signed}}
+var before = map[string][]string{Submitted: {Draft, Returned, Accepted}, Returned: {Submitted}, Accepted: {Submitted}, Signed: {Accepted}, Commented: {Draft, Submitted, Returned, Accepted, Signed}}
 
 // ErrStep is wrapped when a step cannot be taken with a version of a report.
 var ErrStep = errors.New("cannot be done")
 
 // StepReport does something with the newest version of a report. Nobody accepts or returns what they wrote themselves, in
-// this version or an earlier one. page is of a version that is signed.
-func (s *Store) StepReport(ctx context.Context, c *Case, version int64, what, note, by string, page []byte) error {
+// this version or an earlier one. sum is the SHA-256, hex, of what the report says that is accepted, or of the page that is
+// signed.
+func (s *Store) StepReport(ctx context.Context, c *Case, version int64, what, note, by, sum string, page []byte) error {
 	return s.Change(ctx, func(t *Tx) error {
 		last, err := t.lastReport(c)
 		if err != nil {
@@ -178,10 +182,8 @@ func (s *Store) StepReport(ctx context.Context, c *Case, version int64, what, no
 			}
 		}
 		d := map[string]string{"version": fmt.Sprint(version)}
-		sum := ""
-		if what == Signed {
-			sum = fmt.Sprintf("%x", sha256.Sum256(page))
-			d["sha256"], d["bytes"] = sum, fmt.Sprint(len(page))
+		if sum != "" {
+			d["sha256"] = sum
 		}
 		if note != "" { // the words stay here: they may be of evidence
 			d["note_sha256"] = fmt.Sprintf("%x", sha256.Sum256([]byte(note)))

@@ -504,11 +504,35 @@ func TestTheReportIsWrittenReviewedAndSigned(t *testing.T) {
 	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%d", kase, r.ID), "reason", "because", "back", ""); code != http.StatusOK {
 		t.Fatal(code)
 	}
+	step("sign", http.StatusConflict) // it is marked at another time: that is not what was accepted
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "has changed since it was accepted") {
+		t.Error("the page does not say that what was accepted has changed")
+	}
+	step("submit", http.StatusOK)
+	as("reviewer")
+	name, _, _ := strings.Cut(by, " (")
+	if _, err := w.s.DB().Exec("UPDATE examiner SET name = 'Another' WHERE name = $1", name); err != nil { // who looks at it is no part of it
+		t.Fatal(err)
+	}
+	step("accept", http.StatusOK)
+	as("examiner")
+	if _, err := w.s.DB().Exec("UPDATE examiner SET name = $1 WHERE name = 'Another'", name); err != nil {
+		t.Fatal(err)
+	}
 	step("sign", http.StatusOK)
 	signed := fmt.Sprintf("%s/report/signed/%d", kase, version())
 	code, was := w.get(signed)
 	if code != http.StatusOK || !strings.Contains(was, "Signed by ") || !strings.Contains(was, "Reviewed and accepted by") || strings.Contains(was, "<form") {
 		t.Fatalf("the signed report: %d", code)
+	}
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Signed by ") {
+		t.Error("the page does not say that it is signed")
+	}
+	if _, err := w.s.DB().Exec("UPDATE mark SET reason = 'another'"); err != nil {
+		t.Fatal(err)
+	}
+	if _, page := w.get(kase + "/report"); strings.Contains(page, ". Signed by ") || !strings.Contains(page, "this is not what it said then") {
+		t.Error("what has changed since is said to be signed")
 	}
 	compose(http.StatusOK, "do", "summary", "summary", "another")
 	if _, again := w.get(signed); again != was {

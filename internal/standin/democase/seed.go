@@ -16,6 +16,7 @@ import (
 var Accounts = []struct{ Login, Password, Name, Role string }{
 	{"examiner", "salt-and-brass", "R. Aske", "examiner"},
 	{"custodian", "rope-and-seal", "H. Vold", "custodian"},
+	{"reviewer", "lens-and-lead", "B. Lund", "reviewer"},
 }
 
 // hashOf hashes each password once: it is costly on purpose, and tests seed often.

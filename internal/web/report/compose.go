@@ -2,6 +2,7 @@ package report
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
 	"html/template"
 	"net/http"
@@ -253,12 +254,18 @@ func (a pages) step(what string) func(c *gin.Context) error {
 			return frame.Bad("say what is to be changed, or remarked")
 		}
 		var page []byte
-		if what == store.Signed {
-			if page, err = a.signed(c, version); err != nil {
-				return err
-			}
+		sum := ""
+		switch what {
+		case store.Accepted:
+			sum, err = a.accepted(c, version)
+		case store.Signed:
+			page, err = a.signed(c, version)
+			sum = fmt.Sprintf("%x", sha256.Sum256(page))
 		}
-		if err := a.Store.StepReport(ctx, cs, version, what, note, frame.By(c), page); err != nil {
+		if err == nil {
+			err = a.Store.StepReport(ctx, cs, version, what, note, frame.By(c), sum, page)
+		}
+		if err != nil {
 			return err
 		}
 		if what == store.Signed {
@@ -271,22 +278,40 @@ func (a pages) step(what string) func(c *gin.Context) error {
 	}
 }
 
-// signed sets the report as it is when it is signed.
-func (a pages) signed(c *gin.Context, version int64) ([]byte, error) {
+// current reads a version of the report, and what it is written over.
+func (a pages) current(c *gin.Context, version int64) (*store.ReportVersion, *Report, error) {
 	ctx, cs := c.Request.Context(), frame.CaseOf(c)
 	v, err := a.Store.ReportVersion(ctx, cs.ID, version)
+	if err != nil {
+		return nil, nil, err
+	}
+	r, err := Build(ctx, a.Store, cs, a.Tool, frame.By(c))
+	return v, r, err
+}
+
+// accepted is the SHA-256 of what the report says that is accepted.
+func (a pages) accepted(c *gin.Context, version int64) (string, error) {
+	v, r, err := a.current(c, version)
+	if err != nil {
+		return "", err
+	}
+	return r.said(&v.Composition)
+}
+
+// signed sets the report as it is when it is signed.
+func (a pages) signed(c *gin.Context, version int64) ([]byte, error) {
+	v, r, err := a.current(c, version)
 	if err != nil {
 		return nil, err
 	}
 	if v.State() != store.Accepted {
 		return nil, fmt.Errorf("%w: version %d is %s, and only what was accepted is signed", store.ErrStep, version, v.State())
 	}
-	r, err := Build(ctx, a.Store, cs, a.Tool, frame.By(c))
-	if err != nil {
-		return nil, err
-	}
 	if faults := r.unsound(&v.Composition); len(faults) > 0 {
 		return nil, fmt.Errorf("%w: %s", store.ErrStep, strings.Join(faults, "; "))
+	}
+	if r.changed(v) {
+		return nil, fmt.Errorf("%w: what version %d says has changed since it was accepted, by what was marked, read or recorded; ask for another review", store.ErrStep, version)
 	}
 	v.Steps = append(v.Steps, store.ReportStep{What: store.Signed, By: frame.By(c), At: r.At})
 	return press.HTML(r.Compose(v))

@@ -2,6 +2,8 @@ package report
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"math"
@@ -60,11 +62,37 @@ func (r *Report) Compose(v *store.ReportVersion) *report.Report {
 	out := &report.Report{Kind: "Report of a digital forensic examination", Title: r.Case.Reference + ": " + r.Case.Title,
 		About: report.Text{report.T("Written "), r.clock().At(r.At), report.T(fmt.Sprintf(" by %s with %s. Times are given in %s, the case's zone, with their offset, and in UTC.", r.By, r.Tool, r.Case.Zone))}}
 	out.About = append(append(out.About, report.Br), r.standing(v)...)
+	out.Parts = r.parts(c)
+	return out
+}
+
+// parts writes the parts that a composition has, in its order.
+func (r *Report) parts(c *report.Composition) (out []report.Part) {
 	for _, name := range c.Arrange(partNames()) {
 		p := parts[slices.IndexFunc(parts, func(p part) bool { return p.Name == name })]
-		out.Parts = append(out.Parts, report.Part{Name: p.Name, Title: p.Title, Blocks: p.write(r, c)})
+		out = append(out, report.Part{Name: p.Name, Title: p.Title, Blocks: p.write(r, c)})
 	}
 	return out
+}
+
+// said is the SHA-256, hex, of all that a composition says over what is recorded now, but for by whom it is written, and how long the
+// ledger is: so that what is signed is what was accepted.
+func (r *Report) said(c *report.Composition) (string, error) {
+	as := *r
+	as.By = ""
+	parts := slices.DeleteFunc(as.parts(c), func(p report.Part) bool { return p.Name == "ledger" })
+	b, err := json.Marshal([]any{r.Case.Title, parts})
+	return fmt.Sprintf("%x", sha256.Sum256(b)), err
+}
+
+// changed reports whether a version that was accepted says something else now.
+func (r *Report) changed(v *store.ReportVersion) bool {
+	a := v.Step(store.Accepted)
+	if a == nil || v.State() != store.Accepted && v.State() != store.Signed {
+		return false
+	}
+	said, err := r.said(&v.Composition)
+	return err != nil || said != a.SHA256
 }
 
 // standing says how far a version of the report has come.
@@ -77,6 +105,9 @@ func (r *Report) standing(v *store.ReportVersion) report.Text {
 		return report.Text{report.T(" " + how + " by " + s.By + ", "), r.clock().At(s.At), report.T(".")}
 	}
 	accepted, signed := v.Step(store.Accepted), v.Step(store.Signed)
+	if r.changed(v) {
+		return report.Text{report.T(fmt.Sprintf("Draft. Version %d was %s; what is recorded has changed since, and this is not what it said then.", v.Version, v.State()))}
+	}
 	switch state := v.State(); state {
 	case store.Signed:
 		out := append(report.Text{report.T(name + ".")}, say("Reviewed and accepted", accepted)...)
@@ -225,9 +256,9 @@ func (r *Report) exhibits(*report.Composition) (out []report.Block) {
 			for _, p := range e.Photographs {
 				x = append(x, report.E(or(p.Note, "no note")), report.T(fmt.Sprintf(", %s bytes, ", frame.Num(p.Size))), clock.At(p.At), report.T(", SHA-256 "), report.H(p.SHA256), report.Br)
 			}
-			out = append(out, report.Facts{{Name: "Photographs", Value: x}})
+			out = append(out, report.Facts{{Name: "Pictures of it", Value: x}})
 		}
-		t := report.Table{Head: []string{"When", "Event", "From", "To", "Seal", "Place, note"}}
+		t := report.Table{Head: []string{"When", "What", "From", "To", "Seal", "Place, note"}}
 		for _, k := range e.Custody {
 			note := k.Place
 			for _, s := range []string{k.Note, k.Confirmed} {

@@ -57,6 +57,7 @@ type content struct {
 	Waiting  []waiting
 	Further  int // that wait and are not listed
 	Unsound  []string
+	Changed  bool // what it says is not what was accepted
 	Own      bool // who looks wrote of it, and does not review it
 	Runs     []store.Run
 	Packages []store.Package
@@ -79,6 +80,9 @@ type changeLine struct {
 // shownLeft bounds the entries of what has left that are listed; the ledger has them all.
 const shownLeft = 50
 
+// shownVersions bounds the versions that are listed.
+const shownVersions = 100
+
 func (a pages) page(c *gin.Context) error {
 	ctx := c.Request.Context()
 	p, err := a.Page(c, "Report", "Report")
@@ -96,6 +100,7 @@ func (a pages) page(c *gin.Context) error {
 	v.Parts = partLines(&v.Version.Composition)
 	v.Editor, v.Waiting, v.Further = v.Report.edit(v.Version, base, v.Newest && p.May(access.Compose))
 	v.Unsound = v.Report.unsound(&v.Version.Composition)
+	v.Changed = v.Newest && v.Version.State() == store.Accepted && v.Report.changed(v.Version)
 	places, err := forms(v.Editor)
 	if err != nil {
 		return err
@@ -121,12 +126,12 @@ func (a pages) page(c *gin.Context) error {
 
 // written chooses the version that the address names, or the newest, and lists all.
 func (a pages) written(ctx context.Context, p *frame.Page, v *content) error {
-	all, err := a.Store.ReportVersions(ctx, p.Case.ID)
+	all, err := a.Store.ReportVersions(ctx, p.Case.ID, shownVersions+1)
 	if err != nil {
 		return err
 	}
 	v.Version, v.Newest = &store.ReportVersion{CaseID: p.Case.ID}, true
-	for i := range all {
+	for i := range all[:min(len(all), shownVersions)] {
 		x := versionLine{ReportVersion: all[i], Chosen: i == 0}
 		was := &report.Composition{}
 		if i+1 < len(all) {
