@@ -37,10 +37,27 @@ func (s *Store) Validations(ctx context.Context, build string, limit int) (out [
 	if err := s.list(ctx, &out, "listing validations", "SELECT * FROM validation WHERE $1 = '' OR build = $1 ORDER BY id DESC LIMIT $2", build, limit); err != nil {
 		return nil, err
 	}
-	for _, v := range out {
-		if got := fmt.Sprintf("%x", sha256.Sum256([]byte(v.Body))); got != v.SHA256 {
-			return nil, fmt.Errorf("integrity has failed: validation %d has the SHA-256 %s, its entry says %s", v.ID, got, v.SHA256)
+	for i := range out {
+		if err := out[i].whole(); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil
+}
+
+// ValidationByID finds what was measured.
+func (s *Store) ValidationByID(ctx context.Context, id int64) (*Validation, error) {
+	v := &Validation{}
+	if err := s.get(ctx, v, fmt.Sprintf("validation %d", id), "SELECT * FROM validation WHERE id = $1", id); err != nil {
+		return nil, err
+	}
+	return v, v.whole()
+}
+
+// whole says if a result is not the one that was kept.
+func (v *Validation) whole() error {
+	if got := fmt.Sprintf("%x", sha256.Sum256([]byte(v.Body))); got != v.SHA256 {
+		return fmt.Errorf("integrity has failed: validation %d has the SHA-256 %s, its entry says %s", v.ID, got, v.SHA256)
+	}
+	return nil
 }

@@ -477,21 +477,39 @@ func TestTheReportIsWrittenReviewedAndSigned(t *testing.T) {
 	as("reviewer")
 	compose(http.StatusForbidden, "do", "summary", "summary", "x")
 	step("return", http.StatusBadRequest)
-	step("accept", http.StatusConflict) // who wrote it
 	var by string
-	err := w.s.DB().QueryRow("SELECT min(by) FROM report_version").Scan(&by)
-	if err == nil {
-		_, err = w.s.DB().Exec("UPDATE report_version SET by = 'somebody else'")
-	}
-	if err != nil {
+	if err := w.s.DB().QueryRow("SELECT min(by) FROM report_version").Scan(&by); err != nil {
 		t.Fatal(err)
 	}
+	wrote := func(who string) {
+		t.Helper()
+		if _, err := w.s.DB().Exec("UPDATE report_version SET by = $1", who); err != nil {
+			t.Fatal(err)
+		}
+	}
+	said := func() string {
+		t.Helper()
+		_, page := w.get(kase + "/report")
+		m := regexp.MustCompile(`name="said" value="([0-9a-f]{64})"`).FindStringSubmatch(page)
+		if m == nil {
+			t.Fatal("the page does not offer that it is accepted")
+		}
+		return m[1]
+	}
+	wrote("somebody else")
+	read := said()
+	wrote(by)
+	if code, page := w.post(kase+"/report/accept", "version", fmt.Sprint(version()), "said", read); code != http.StatusConflict || !strings.Contains(page, "nobody reviews their own") {
+		t.Errorf("who wrote it accepts it: %d", code)
+	}
+	wrote("somebody else")
 	step("return", http.StatusOK, "note", "say when")
-	step("accept", http.StatusConflict)
+	step("accept", http.StatusConflict, "said", read) // what was returned
 	as("examiner")
 	step("submit", http.StatusOK)
 	as("reviewer")
-	step("accept", http.StatusOK)
+	step("accept", http.StatusConflict, "said", strings.Repeat("0", 64)) // of what was read before something changed
+	step("accept", http.StatusOK, "said", said())
 	step("sign", http.StatusForbidden)
 	as("examiner")
 	if _, err := w.s.DB().Exec("DELETE FROM mark"); err != nil {
@@ -514,7 +532,7 @@ func TestTheReportIsWrittenReviewedAndSigned(t *testing.T) {
 	if _, err := w.s.DB().Exec("UPDATE examiner SET name = 'Another' WHERE name = $1", name); err != nil { // who looks at it is no part of it
 		t.Fatal(err)
 	}
-	step("accept", http.StatusOK)
+	step("accept", http.StatusOK, "said", said())
 	as("examiner")
 	if _, err := w.s.DB().Exec("UPDATE examiner SET name = $1 WHERE name = 'Another'", name); err != nil {
 		t.Fatal(err)

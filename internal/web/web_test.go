@@ -545,7 +545,7 @@ func TestPhotographs(t *testing.T) {
 	if code, _ := w.get("/case/OTHER-1/intake/photograph/1"); code != http.StatusNotFound {
 		t.Error(code)
 	}
-	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Photographs") {
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Pictures of it") {
 		t.Error("the report does not name it")
 	}
 }

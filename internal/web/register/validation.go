@@ -102,16 +102,11 @@ func (a pages) validationFile(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	all, err := a.Store.Validations(c.Request.Context(), "", shownValidations)
+	v, err := a.Store.ValidationByID(c.Request.Context(), id)
 	if err != nil {
 		return err
 	}
-	for _, x := range all {
-		if x.ID == id {
-			c.Header("Content-Disposition", frame.Attachment("validation-"+strconv.FormatInt(id, 10)+".json"))
-			c.Data(http.StatusOK, "application/json", []byte(x.Body))
-			return nil
-		}
-	}
-	return store.ErrNotFound
+	c.Header("Content-Disposition", frame.Attachment("validation-"+strconv.FormatInt(id, 10)+".json"))
+	c.Data(http.StatusOK, "application/json", []byte(v.Body))
+	return nil
 }

@@ -289,13 +289,17 @@ func (a pages) current(c *gin.Context, version int64) (*store.ReportVersion, *Re
 	return v, r, err
 }
 
-// accepted is the SHA-256 of what the report says that is accepted.
+// accepted is the SHA-256 of what the report says that is accepted: it must be what it said when it was read.
 func (a pages) accepted(c *gin.Context, version int64) (string, error) {
 	v, r, err := a.current(c, version)
 	if err != nil {
 		return "", err
 	}
-	return r.said(&v.Composition)
+	said, err := r.said(&v.Composition)
+	if err == nil && said != c.PostForm("said") {
+		return "", fmt.Errorf("the report %w: it says something else than when you opened it. Read it again", store.ErrConflict)
+	}
+	return said, err
 }
 
 // signed sets the report as it is when it is signed.

@@ -57,8 +57,9 @@ type content struct {
 	Waiting  []waiting
 	Further  int // that wait and are not listed
 	Unsound  []string
-	Changed  bool // what it says is not what was accepted
-	Own      bool // who looks wrote of it, and does not review it
+	Changed  bool   // what it says is not what was accepted
+	Said     string // SHA-256 of what it says, which is accepted
+	Own      bool   // who looks wrote of it, and does not review it
 	Runs     []store.Run
 	Packages []store.Package
 	Left     []store.LedgerEntry // entries of what has left the case
@@ -101,6 +102,11 @@ func (a pages) page(c *gin.Context) error {
 	v.Editor, v.Waiting, v.Further = v.Report.edit(v.Version, base, v.Newest && p.May(access.Compose))
 	v.Unsound = v.Report.unsound(&v.Version.Composition)
 	v.Changed = v.Newest && v.Version.State() == store.Accepted && v.Report.changed(v.Version)
+	if v.Newest && v.Version.State() == store.Submitted && p.May(access.Review) {
+		if v.Said, err = v.Report.said(&v.Version.Composition); err != nil {
+			return err
+		}
+	}
 	places, err := forms(v.Editor)
 	if err != nil {
 		return err
