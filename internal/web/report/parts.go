@@ -286,12 +286,12 @@ func (r *Report) clockOf(e *exhibit) report.Fact {
 	case off == 0:
 		return report.Fact{Name: "Its clock", Value: report.Text{report.T("showed the time of the reference, "), report.E(e.ClockMethod)}}
 	}
-	way, right := "fast", "later"
+	way, right := "fast", "earlier"
 	if off < 0 {
-		way, right = "slow", "earlier"
+		way, right = "slow", "later"
 	}
 	return report.Fact{Name: "Its clock", Value: report.Text{report.M(frame.Num(int64(math.Abs(off.Seconds())))), report.T(" s " + way + " against the reference, "), report.E(e.ClockMethod),
-		report.T("; times in this report are as this clock had them, and are not put right: if it was off by as much at the time, something happened that much " + map[string]string{"later": "earlier", "earlier": "later"}[right] + " than is given")}}
+		report.T("; times in this report are as this clock had them, and are not put right: if it was off by as much at the time, something happened that much " + right + " than is given")}}
 }
 
 // contradictions names what is known to have been done with an exhibit when its chain of custody says otherwise.
