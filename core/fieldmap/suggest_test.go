@@ -54,6 +54,24 @@ func literalOf(s string) string {
 	return strings.NewReplacer(`\`, `\\`, `*`, `\*`, `?`, `\?`, `[`, `\[`).Replace(s)
 }
 
+// sqliteFile opens a database that the program sqlite3 makes by a script.
+func sqliteFile(t *testing.T, script string) *sqlitefile.File {
+	t.Helper()
+	db := filepath.Join(t.TempDir(), "t.db")
+	if out, err := exec.Command("sqlite3", db, script).CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	b, err := os.ReadFile(db)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f, err := sqlitefile.Open(strings.NewReader(string(b)), int64(len(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return f
+}
+
 // Columns of a table that the program sqlite3 made are told for what they were filled as, whichever epoch they count
 // from; of numbers that are no times nothing is said.
 func TestSuggest(t *testing.T) {
@@ -64,20 +82,9 @@ func TestSuggest(t *testing.T) {
 			per, since := e.Unit.Seconds(), float64(1735689600-e.Since.Unix())
 			column = fmt.Sprintf("CAST((%f + value*60000) / %.9f AS INTEGER)", since, per)
 		}
-		db := filepath.Join(t.TempDir(), "t.db")
 		script := `CREATE TABLE word(id INTEGER PRIMARY KEY, when_ , who TEXT, mine INTEGER, said TEXT, size INTEGER, lat REAL, lon REAL, hash TEXT);
 INSERT INTO word SELECT value, ` + column + `, CASE value%3 WHEN 0 THEN 'maren@example.org' ELSE '+44 7700 90041'||(value%10) END, value%2, 'the tide is in at '||value, value*value, 38.5+value/1000.0, -24.25-value/1000.0, hex(value*7919) FROM generate_series(1,400);`
-		if out, err := exec.Command("sqlite3", db, script).CombinedOutput(); err != nil {
-			t.Fatalf("%v: %s", err, out)
-		}
-		b, err := os.ReadFile(db)
-		if err != nil {
-			t.Fatal(err)
-		}
-		f, err := sqlitefile.Open(strings.NewReader(string(b)), int64(len(b)))
-		if err != nil {
-			t.Fatal(err)
-		}
+		f := sqliteFile(t, script)
 		table, err := f.Table("word")
 		if err != nil {
 			t.Fatal(err)
@@ -124,22 +131,10 @@ func ExampleWrite() {
 
 // A column that is called after another table, and has its keys, refers to it; one that has them by chance does not, nor one that is called so alone.
 func TestSuggestReferences(t *testing.T) {
-	db := filepath.Join(t.TempDir(), "t.db")
-	script := `CREATE TABLE circles(id INTEGER PRIMARY KEY, opened INTEGER, title TEXT); INSERT INTO circles SELECT value, 0, 'Circle '||value FROM generate_series(1,9);
+	f := sqliteFile(t, `CREATE TABLE circles(id INTEGER PRIMARY KEY, opened INTEGER, title TEXT); INSERT INTO circles SELECT value, 0, 'Circle '||value FROM generate_series(1,9);
 CREATE TABLE person(handle TEXT, name TEXT); INSERT INTO person SELECT 'p'||value, 'x' FROM generate_series(1,9);
 CREATE TABLE word(id INTEGER PRIMARY KEY, circle_id INTEGER, person TEXT, rating INTEGER, circle INTEGER);
-INSERT INTO word SELECT value, 1+value%9, 'p'||(1+value%9), 1+value%5, value FROM generate_series(1,400);`
-	if out, err := exec.Command("sqlite3", db, script).CombinedOutput(); err != nil {
-		t.Fatalf("%v: %s", err, out)
-	}
-	b, err := os.ReadFile(db)
-	if err != nil {
-		t.Fatal(err)
-	}
-	f, err := sqlitefile.Open(strings.NewReader(string(b)), int64(len(b)))
-	if err != nil {
-		t.Fatal(err)
-	}
+INSERT INTO word SELECT value, 1+value%9, 'p'||(1+value%9), 1+value%5, value FROM generate_series(1,400);`)
 	tables, err := f.Tables()
 	if err != nil {
 		t.Fatal(err)

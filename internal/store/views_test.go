@@ -132,6 +132,28 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 	}
 }
 
+// What one source has alone is listed by pages, each side by itself, and all of it is counted whichever page is asked for.
+func TestComparisonsGoOn(t *testing.T) {
+	s := storetest.Open(t)
+	c, e := newCase(t, s)
+	var lines []line
+	for row := range store.ComparedPage + 50 {
+		lines = append(lines, line{int64(row + 1), row, record.Intact, fmt.Sprint("line ", row)})
+	}
+	older, newer := source(t, s, c, e, "7", lines...), source(t, s, c, e, "7", lines[:10]...)
+	f := store.Filter{CaseID: c.ID, From: morning.Add(-time.Hour), To: morning.Add(24 * time.Hour)}
+	for after, want := range map[int64][2]string{0: {"300", "line 10"}, store.ComparedPage: {"40", "line 310"}, 2 * store.ComparedPage: {"0", ""}} {
+		x, err := s.Compare(context.Background(), f, older, newer, 4, [2]int64{after, 0})
+		first := ""
+		if err == nil && len(x.OnlyA) > 0 {
+			first = x.OnlyA[0].Summary
+		}
+		if err != nil || x.A != 340 || x.B != 0 || x.Both != 10 || fmt.Sprint(len(x.OnlyA)) != want[0] || first != want[1] {
+			t.Errorf("after %d: %d of %d, from %q, %v; want %v", after, len(x.OnlyA), x.A, first, err, want)
+		}
+	}
+}
+
 // An older and a newer source of one handset, and one of another: what is missing later, added and changed, the other side of a
 // conversation, contacts, places near one, and the times beside a gap. The case is made up.
 func TestSourcesBesideEachOther(t *testing.T) {

@@ -9,6 +9,8 @@ import (
 	"testing"
 	"time"
 
+	"crosswind/core/fieldmap"
+	"crosswind/core/record"
 	"crosswind/core/salvage"
 	"crosswind/core/sqlitefile"
 	"crosswind/internal/evidence"
@@ -143,5 +145,34 @@ func TestTextsWithinTexts(t *testing.T) {
 	}
 	if n := nested(`<a:b xmlns:a="u" a:c='1'><d/>x</a:b>`); n[0].Text != "<a:b xmlns:a=\"u\" a:c=\"1\">\n  <d></d>x\n</a:b>" && !strings.Contains(n[0].Text, `a:c="1"`) {
 		t.Errorf("%q", n[0].Text)
+	}
+}
+
+// A map that is pointed at looks values up in another table, and takes files from its own row and from another table; files of
+// which two columns are of different tables are refused.
+func TestPointedMap(t *testing.T) {
+	word := &sqlitefile.Table{Name: "word", RowIDColumn: 0, Columns: []sqlitefile.Column{{Name: "id"}, {Name: "room"}, {Name: "said"}, {Name: "face"}}}
+	tables := []*sqlitefile.Table{{Name: "sqlite_schema", Columns: make([]sqlitefile.Column, 5)}, word,
+		{Name: "room", RowIDColumn: 0, Columns: []sqlitefile.Column{{Name: "key"}, {Name: "title", Type: "TEXT"}}}, {Name: "piece", RowIDColumn: -1, Columns: []sqlitefile.Column{{Name: "n"}, {Name: "word"}, {Name: "file"}}}}
+	m := &maker{Table: "word", Kind: record.Message, Columns: []madeColumn{{Name: "id"}, {Name: "room", Means: "conversation", Lookup: "room.key, giving title"}, {Name: "said", Means: "text"}, {Name: "face", Means: "data"}},
+		Files: madeFiles{Key: "piece.word", Of: "id", Path: "piece.file"}}
+	m.others(tables)
+	source, err := m.written("/data/tern.db", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := fieldmap.Parse("made", []byte(source))
+	if err == nil {
+		err = got.Check(tables)
+	}
+	if err != nil || len(got.Lookups) != 1 || got.Lookups[0] != (fieldmap.Lookup{Name: "room title", Table: "room", Key: "key", Value: "title"}) || got.Readings[0].Conversation.Lookup != "room title" {
+		t.Fatalf("%v\n%s", err, source)
+	}
+	if a := got.Readings[0].Attachments; len(a) != 2 || a[0].Data.Column != "face" || a[1].Table != "piece" || a[1].Key != "word" || a[1].Of != "id" || a[1].Path.Column != "file" {
+		t.Errorf("%s", source)
+	}
+	m.Files.Name = "room.title"
+	if _, err := m.written("/data/tern.db", nil); err == nil || !strings.Contains(err.Error(), "room.title is not of these") {
+		t.Error(err)
 	}
 }

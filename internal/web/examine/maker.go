@@ -131,7 +131,7 @@ func (a pages) makeMap(ctx context.Context, p *frame.Page, d *databases, acq *st
 	if !p.Query.Has("as") {
 		return m, nil
 	}
-	if m.Source, err = m.written(d.Chosen.Path, t, made); err != nil {
+	if m.Source, err = m.written(d.Chosen.Path, made); err != nil {
 		m.Fault = err.Error()
 	}
 	if m.Map, err = checkedMap(d.Chosen.Path, m.Source, tables); err != nil {
@@ -202,7 +202,7 @@ func (m *maker) columns(p *frame.Page, t *evidence.Table, looks *fieldmap.Column
 
 // written is the file of the map as it is pointed at, with what an earlier one of the same database reads of other tables.
 // An earlier one that says more than can be pointed at is left as it is.
-func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) (source string, err error) {
+func (m *maker) written(at string, made *store.OwnMap) (source string, err error) {
 	out := &fieldmap.Map{Name: mapName(at), Version: 1, Path: literal(at), Tables: map[string][]string{}}
 	if made != nil {
 		old, err := fieldmap.Parse(at, []byte(made.Source))
@@ -211,16 +211,16 @@ func (m *maker) written(at string, t *evidence.Table, made *store.OwnMap) (sourc
 		}
 		out.Version, out.Tables, out.Lookups = old.Version+1, old.Tables, old.Lookups
 		for _, rd := range old.Readings {
-			if rd.Table != t.Called() {
+			if rd.Table != m.Table {
 				out.Readings = append(out.Readings, rd)
 			}
 		}
 	}
-	out.Tables[t.Called()] = nil
-	rd := fieldmap.Reading{Table: t.Called(), Kind: m.Kind}
+	out.Tables[m.Table] = nil
+	rd := fieldmap.Reading{Table: m.Table, Kind: m.Kind}
 	var file fieldmap.Attachments
 	for _, c := range m.Columns {
-		out.Tables[t.Called()] = append(out.Tables[t.Called()], c.Name)
+		out.Tables[m.Table] = append(out.Tables[m.Table], c.Name)
 		part := &fieldmap.Part{Column: c.Name, JSON: c.JSON}
 		if l, ok := pointed(m.Lookups, c.Lookup); ok && slices.Contains([]string{"conversation", "handle", "fact"}, c.Means) {
 			part.Lookup = lookedUp(out, l)

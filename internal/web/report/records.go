@@ -1,0 +1,329 @@
+package report
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"crosswind/core/casefile"
+	"crosswind/core/gap"
+	"crosswind/core/record"
+	"crosswind/core/report"
+	"crosswind/internal/web/frame"
+)
+
+// conversations sets the marked records of each conversation one below the other, as they were said.
+func (r *Report) conversations(*report.Composition) (out []report.Block) {
+	type key struct {
+		acquisition int64
+		db, thread  string
+	}
+	of := map[key][]int{}
+	var order []key
+	for i := range r.Marked {
+		m := &r.Marked[i]
+		if m.Thread == "" || !m.Kind.About().InTalk {
+			continue
+		}
+		k := key{m.AcquisitionID, m.DB, m.Thread}
+		if of[k] == nil {
+			order = append(order, k)
+		}
+		of[k] = append(of[k], i)
+	}
+	for _, k := range order {
+		first := &r.Marked[of[k][0]]
+		t := report.Table{Head: []string{"Record", "Time", "Who", "What"}}
+		for _, i := range of[k] {
+			m := &r.Marked[i]
+			when := report.Text{report.T("no time")}
+			if m.At != nil {
+				when = r.clock().Stacked(*m.At)
+			}
+			who := report.E(or(or(m.Person, m.Handle), "not known"))
+			if m.Direction == "out" {
+				who = report.T("from the handset")
+			}
+			what := report.Text{report.E(or(m.Summary, casefile.NoText))}
+			if m.State.Below() {
+				what = append(what, report.Br, report.Span{Words: m.State.Title() + ", " + record.PlaceWords(m.State, m.Place), Style: report.Quiet})
+			}
+			if m.Now != nil {
+				what = append(what, report.Br, report.T("now: "), report.E(or(m.Now.Summary, "no text")))
+			}
+			t.Rows = append(t.Rows, []report.Text{{{Words: fmt.Sprint(i + 1), Link: fmt.Sprintf("#record-%d", i+1)}}, when, {who}, what})
+		}
+		out = append(out, report.Heading{Text: report.Text{report.E(or(or(first.ThreadTitle, first.Person), first.Thread)), report.T(fmt.Sprintf(", as %s acquisition %d has it", first.ExhibitRef, first.Acquisition.Number))}}, t)
+	}
+	if len(out) == 0 {
+		return []report.Block{words("No marked record is of a conversation.")}
+	}
+	return append([]report.Block{words("Only marked records are set here: what was said between them is not.")}, out...)
+}
+
+// shownRuns bounds the runs of missing numbers that are told of a table.
+const shownRuns = 3
+
+// absences says which numbers no row has, in the databases that marked records are from.
+func (r *Report) absences(*report.Composition) []report.Block {
+	var out []report.Block
+	for i := range r.Absent {
+		g := &r.Absent[i]
+		if g.Missing == 0 || g.Sparse || !slices.ContainsFunc(r.Marked, func(m marked) bool { return m.AcquisitionID == g.AcquisitionID && m.DB == g.DB }) {
+			continue
+		}
+		rows := count(g.Live, "live row")
+		if g.Recovered > 0 {
+			rows += fmt.Sprintf(", %s recovered or held", frame.Num(g.Recovered))
+		}
+		missing := frame.Num(g.Missing) + fmt.Sprintf(" between %s and %s", frame.Num(g.First), frame.Num(g.Last))
+		if g.Unnumbered > 0 {
+			missing += fmt.Sprintf("; %s recovered without a number may be among them", count(g.Unnumbered, "row was", "rows were"))
+		}
+		runs := slices.Clone(g.Numbers.Runs)
+		slices.SortStableFunc(runs, func(a, b gap.Run) int { return cmp.Compare(b.N(), a.N()) })
+		var said report.Text
+		for _, x := range runs[:min(shownRuns, len(runs))] {
+			if said = append(said, report.M(fmt.Sprint(x.From))); x.N() > 1 {
+				said = append(said, report.M(fmt.Sprintf(" to %d", x.To)), report.T(" ("+frame.Num(x.N())+")"))
+			}
+			if at, ok := g.Times[x.From-1]; ok {
+				said = append(said, report.T(", after a row of "), r.clock().At(at))
+			}
+			if at, ok := g.Times[x.To+1]; ok {
+				said = append(said, report.T(", before a row of "), r.clock().At(at))
+			}
+			said = append(said, report.Br)
+		}
+		out = append(out, report.Heading{Text: report.Text{report.T(fmt.Sprintf("%s, acquisition %d: ", g.ExhibitRef, g.AcqNo)), report.M(g.DB + ", " + g.Table)}},
+			report.Facts{{Name: "Rows", Value: report.Text{report.T(rows)}}, {Name: "Numbers that no row has", Value: report.Text{report.T(missing)}}, {Name: "Their longest runs", Value: said}})
+	}
+	if len(out) == 0 {
+		return []report.Block{words("Of the databases that marked records are from no row number is missing, or a full pass has not read them.")}
+	}
+	return append([]report.Block{words("Apps number the rows of a table as they write them. A number that no row has is consistent with a row that was deleted and overwritten; also with one that was never completed, or that an app moved or numbered otherwise. Only databases that marked records are from are listed.")}, out...)
+}
+
+func (r *Report) records(*report.Composition) (out []report.Block) {
+	is := " records are marked"
+	if len(r.Marked) == 1 {
+		is = " record is marked"
+	}
+	head := report.Text{{Words: fmt.Sprint(len(r.Marked)), Figure: "marked"}, report.T(is)}
+	sep := ": "
+	for _, s := range slices.Sorted(maps.Keys(r.Counts)) {
+		head = append(head, report.T(sep), report.Span{Words: fmt.Sprint(r.Counts[s]), Figure: "state " + s}, report.T(" "+strings.ToLower(s)))
+		sep = ", "
+	}
+	out = append(out, report.Paragraph{Text: append(head, report.T("."))})
+	for i := range r.Marked {
+		out = append(out, r.record(i+1, &r.Marked[i]))
+	}
+	return out
+}
+
+// record writes a marked record.
+func (r *Report) record(n int, m *marked) *report.Record {
+	x := &report.Record{N: n, UID: m.UID, Below: m.State.Below(), Quote: m.Summary, Title: report.Text{report.T(m.Kind.Title())}}
+	if m.ThreadTitle != "" {
+		x.Title = append(x.Title, report.T(" in “"), report.E(m.ThreadTitle), report.T("”"))
+	}
+	x.Title = append(x.Title, report.T(", "+m.State.Title()+" ("+record.PlaceWords(m.State, m.Place)+")"))
+	add := func(name string, value ...report.Span) {
+		x.Facts = append(x.Facts, report.Fact{Name: name, Value: value})
+	}
+	r.times(m, add)
+	if m.Person != "" || m.Handle != "" {
+		who := report.Text{}
+		if m.Direction != "" {
+			who = append(who, report.T(m.Direction+", "))
+		}
+		who = append(who, report.E(m.Person), report.T(" "), report.M(m.Handle))
+		for _, p := range m.Whole.Parties {
+			if p.Card != "" {
+				who = append(who, report.T("; "), report.M(p.Handle), report.T(" is named by the record "), report.M(p.ShortCard()), report.T(", "+strings.ToLower(p.CardState.Title())))
+			}
+		}
+		add(m.Kind.About().Party, who...)
+	}
+	if p := m.Whole.Place; p != nil {
+		add("Place", report.M(p.String()), report.T(" (WGS 84, stored as "), report.M(p.Stored), report.T(")"))
+	}
+	for _, a := range m.Whole.Attachments {
+		v := report.Text{report.E(a.Title())}
+		if a.Type != "" {
+			v = append(v, report.T(", "), report.E(a.Type))
+		}
+		if a.Size != nil {
+			v = append(v, report.T(", "+frame.Num(a.Size)+" bytes"))
+		}
+		if a.Path != "" {
+			v = append(v, report.T(", "), report.M(a.Path))
+		}
+		if a.SHA256 != "" {
+			v = append(v, report.T("; SHA-256 "), report.H(a.SHA256))
+		}
+		if a.Missing != "" {
+			v = append(v, report.T("; "+a.Missing))
+		}
+		add("Attachment", v...)
+	}
+	for _, f := range m.Whole.Facts {
+		add(f.Name, report.E(f.Words()))
+	}
+	if m.Now != nil {
+		v := report.Text{report.E(or(m.Now.Summary, "no text"))}
+		if m.Now.At != nil {
+			v = append(v, report.T(" ("), r.clock().At(*m.Now.At), report.T(")"))
+		}
+		add("The row now", v...)
+	}
+	if len(m.Elsewhere) > 0 {
+		var in []string
+		for _, e := range m.Elsewhere {
+			s := fmt.Sprintf("acquisition %d", e.AcqNo)
+			if e.MarkReason != nil {
+				s += " (marked there, too)"
+			}
+			in = append(in, s)
+		}
+		add("The same record", report.T("is also in "+strings.Join(in, ", ")+" of "+m.Elsewhere[0].ExhibitRef+": one record, and a further proof of it"))
+	}
+	r.window(m, add)
+	add("Marked because", report.E(deref(m.MarkReason)), report.T(" ("+deref(m.MarkBy)+", "), r.clock().Since(m.MarkAt), report.T(")"))
+	r.origin(m, add)
+	return x
+}
+
+// short is the beginning of a text, in one line.
+func short(s string) string {
+	const most = 120
+	r := []rune(strings.Join(strings.Fields(s), " "))
+	if len(r) <= most {
+		return string(r)
+	}
+	return string(r[:most]) + "…"
+}
+
+func deref(s *string) string {
+	if s == nil {
+		return ""
+	}
+	return *s
+}
+
+// times writes when a record was, as far as it says so.
+func (r *Report) times(m *marked, add func(string, ...report.Span)) {
+	t := m.Whole.Time()
+	name := "Time"
+	if t.Role == "written" {
+		name = "File written"
+	}
+	var v report.Text
+	switch {
+	case m.At != nil:
+		v = report.Text{r.clock().At(*m.At)}
+	case t.Doubt != "" && t.At != nil:
+		v = report.Text{report.M(frame.UTC(*t.At)), report.T(", which cannot be: " + t.Doubt)}
+	case t.Local != "":
+		v = report.Text{report.M(t.Local), report.T(", a local time whose zone is not known")}
+	case m.Whole.Origin().IsPart() || m.Whole.Origin().Place == "live":
+		v = report.Text{report.T("none is stored")}
+	default:
+		v = report.Text{report.T("did not survive")}
+	}
+	if t.Stored != "" {
+		v = append(v, report.T("; stored as "), report.M(t.Stored))
+	}
+	add(name, v...)
+	for _, o := range m.Whole.Others() {
+		var v report.Text
+		if o.At != nil {
+			v = append(v, r.clock().At(*o.At), report.T("; "))
+		}
+		if o.Doubt != "" {
+			v = append(v, report.T("which cannot be: "+o.Doubt+"; "))
+		}
+		add(frame.Capital(o.Role), append(v, report.T("stored as "), report.M(o.Stored))...)
+	}
+}
+
+// window says between when what a record tells of was removed, or that it cannot be known.
+func (r *Report) window(m *marked, add func(string, ...report.Span)) {
+	clock := r.clock()
+	w := m.Went
+	switch {
+	case w == nil:
+		if m.State.Below() && m.State != record.Earlier {
+			add("Deletion window", report.T("When it was removed cannot be known from these sources."))
+		}
+		return
+	case w.Said:
+		add("Deletion window", clock.At(w.Before), report.T(", as its source says."))
+		return
+	}
+	v := report.Text{report.T("After what, nothing says")}
+	if w.After != nil {
+		v = report.Text{report.T("After "), clock.At(*w.After)}
+	}
+	switch {
+	case w.Last != nil:
+		v = append(v, report.T(fmt.Sprintf(" (acquisition %d still has it live)", w.Last.Number)))
+	case w.After != nil:
+		v = append(v, report.T(" (its own time)"))
+	default:
+		v = append(v, report.T(" (it has no time)"))
+	}
+	v = append(v, report.T(", and before "), clock.At(w.Before))
+	if w.First != nil {
+		v = append(v, report.T(fmt.Sprintf(" (acquisition %d does not have it live)", w.First.Number)))
+	}
+	add("Deletion window", append(v, report.T(". Who or what removed it, the bytes do not say."))...)
+}
+
+// origin writes where a record's bytes lie.
+func (r *Report) origin(m *marked, add func(string, ...report.Span)) {
+	o := m.Whole.Origin()
+	part := o.IsPart()
+	var where, by string
+	switch {
+	case part && o.Table != "":
+		where = "component " + o.Table
+	case part:
+		where = "bytes of the file"
+	default:
+		row := "id lost"
+		if o.RowID != nil {
+			row = fmt.Sprint(*o.RowID)
+		}
+		where = fmt.Sprintf("table %s, row %s, page %d", or(o.Table, "unknown"), row, o.Page)
+	}
+	if by = "field map " + o.FieldMap; part {
+		by = "read as " + o.FieldMap
+	}
+	if !part && o.Place != "live" {
+		by += fmt.Sprintf("; confidence %.2f", o.Confidence)
+	}
+	add("Origin", report.M(fmt.Sprintf("%s, acquisition %d, %s (stored as %s), %s, offset %d, %d bytes; %s", m.ExhibitRef, m.Acquisition.Number, o.Path, o.Stored, where, o.Offset, o.Length, by)))
+	if len(o.Lost) > 0 {
+		add("Lost columns", report.M(strings.Join(o.Lost, ", ")))
+	}
+	for _, f := range m.Whole.Further() {
+		at := ""
+		if f.Table != "" {
+			at = "table " + f.Table + ", "
+		}
+		if f.RowID != nil {
+			at += fmt.Sprintf("row %d, ", *f.RowID)
+		}
+		add("Also from", report.T(f.Gives+": "), report.M(fmt.Sprintf("%spage %d, offset %d, %d bytes", at, f.Page, f.Offset, f.Length)))
+	}
+	add("Bytes, SHA-256", report.H(o.Digest))
+	if why := r.Gate.Whole(m.Acquisition.LiveOnly); why != "" {
+		add("File", report.T("is not handed out: "+why))
+		return
+	}
+	add("File, SHA-256", report.H(o.SHA256))
+}
