@@ -28,3 +28,4 @@ RECOVER=$PWD/$dir/sqlite3 go test -run '^$' -bench . -benchtime 2x -timeout 30m 
 go test -run '^$' -bench . -benchmem $(go list ./core/... | grep -v salvage)
 go test -run '^$' -bench . -benchtime 3x ./internal/acquire ./internal/store
 go test -run '^$' -bench . -benchtime 1x -timeout 30m ./cmd/crosswind
+go test -run '^$' -bench . -benchtime 1x ./internal/press

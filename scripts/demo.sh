@@ -5,7 +5,9 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 command -v go >/dev/null || { echo "missing: Go (1.26 or newer). Install it first." >&2; exit 1; }
-scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 runuser=util-linux mkfs.ext4=e2fsprogs mkfs.fat=dosfstools mcopy=mtools ffmpeg=ffmpeg
+scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 runuser=util-linux mkfs.ext4=e2fsprogs mkfs.fat=dosfstools mcopy=mtools ffmpeg=ffmpeg /usr/share/fonts/truetype/noto/NotoSans-Regular.ttf=fonts-noto-core /usr/share/fonts/truetype/noto/NotoSansMono-Regular.ttf=fonts-noto-mono /usr/share/fonts/opentype/noto/NotoSansCJK-Regular.ttc=fonts-noto-cjk /usr/share/fonts/truetype/noto/NotoColorEmoji.ttf=fonts-noto-color-emoji
+# What sets reports as PDF; without it they are web pages alone.
+[ node_modules/.package-lock.json -nt package-lock.json ] || npm ci --no-audit --no-fund --loglevel=error || echo "npm ci failed: reports are not set as PDF" >&2
 local=${CROSSWIND_LOCAL:-.local/demo}
 mkdir -p "$local"
 if [ -s "$local/crosswind.pid" ] && kill -0 "$(cat "$local/crosswind.pid")" 2>/dev/null; then

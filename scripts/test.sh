@@ -4,7 +4,7 @@ set -euo pipefail
 cd "$(dirname "$0")/.."
 command -v go >/dev/null || { echo "missing: Go (1.26 or newer). Install it first." >&2; exit 1; }
 command -v npm >/dev/null || { echo "missing: Node.js 20 or newer with npm. Install it first." >&2; exit 1; }
-scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3 chromium=chromium openssl=openssl unzip=unzip zbarimg=zbar-tools mkfs.ext4=e2fsprogs sfdisk=fdisk mkfs.exfat=exfatprogs mount.exfat-fuse=exfat-fuse mkfs.fat=dosfstools mcopy=mtools svn=subversion newsboat=newsboat exiftool=libimage-exiftool-perl ffmpeg=ffmpeg /usr/bin/convert=imagemagick sox=sox jpegtran=libjpeg-turbo-progs /usr/lib/x86_64-linux-gnu/sox/libsox_fmt_amr_nb.so=libsox-fmt-base qpdf=qpdf pdfinfo=poppler-utils /usr/share/unicode/auxiliary/WordBreakTest.txt=unicode-data
+scripts/packages.sh /usr/lib/postgresql/15/bin/initdb=postgresql-15 sqlite3=sqlite3 chromium=chromium openssl=openssl unzip=unzip zbarimg=zbar-tools mkfs.ext4=e2fsprogs sfdisk=fdisk mkfs.exfat=exfatprogs mount.exfat-fuse=exfat-fuse mkfs.fat=dosfstools mcopy=mtools svn=subversion newsboat=newsboat exiftool=libimage-exiftool-perl ffmpeg=ffmpeg /usr/bin/convert=imagemagick sox=sox jpegtran=libjpeg-turbo-progs /usr/lib/x86_64-linux-gnu/sox/libsox_fmt_amr_nb.so=libsox-fmt-base qpdf=qpdf pdfinfo=poppler-utils /usr/share/unicode/auxiliary/WordBreakTest.txt=unicode-data /usr/share/fonts/truetype/noto/NotoSans-Regular.ttf=fonts-noto-core /usr/share/fonts/truetype/noto/NotoSansMono-Regular.ttf=fonts-noto-mono /usr/share/fonts/opentype/noto/NotoSansCJK-Regular.ttc=fonts-noto-cjk /usr/share/fonts/truetype/noto/NotoColorEmoji.ttf=fonts-noto-color-emoji
 [ node_modules/.package-lock.json -nt package-lock.json ] || npm ci --no-audit --no-fund --loglevel=error
 # In memory where there is room for it: most of the tests' time went into waiting for disks.
 room() { [ -w "$1" ] && [ "$(df --output=avail -k "$1" | tail -1)" -ge 6000000 ] && ! findmnt -no OPTIONS -T "$1" | grep -qw noexec; }
@@ -23,6 +23,7 @@ stop() {
 trap stop EXIT
 trap 'exit 130' INT TERM
 step() { echo "== $*"; "$@"; }
+export GOGC=300 # memory for time: the collector was an eighth of it
 step go build -o bin/crosswind ./cmd/crosswind
 scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
@@ -32,7 +33,7 @@ step go test -vet=all -timeout 20m -p 3 ./internal/web/... ./cmd/... ./internal/
 fuzz() {
   step go test -vet=all -p 1 ./core/... 2>&1 || return 1
   # Not core/salvage:FuzzRows, whose build takes as long as all others together; its inputs are tested above.
-  for target in core/sqlitefile:FuzzOpen core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip core/volume:FuzzOpen core/carve:FuzzScan; do
+  for target in core/sqlitefile:FuzzOpen core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip core/volume:FuzzOpen core/carve:FuzzScan core/stamp:FuzzParse; do
     for try in 1 2 3; do
       said=$(step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-3s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
       echo "$said"

@@ -5,6 +5,7 @@ import (
 	"bufio"
 	"cmp"
 	"context"
+	"crypto/x509"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -23,6 +24,8 @@ import (
 type Options struct {
 	Key string    // hex: the package must be signed by it; "": by any
 	Now time.Time // no ledger entry may claim a later time; the zero time: not checked
+	// Authorities are the certificates by which time stamps are trusted, nil for those that the package brings.
+	Authorities *x509.CertPool
 }
 
 // VerifyPath checks the package at path: a folder, or a ZIP archive of one. It

@@ -22,6 +22,7 @@ import (
 	"crosswind/core/digest"
 	"crosswind/core/fieldmap"
 	"crosswind/core/ledger"
+	"crosswind/core/stamp"
 )
 
 // Fault is one thing that does not hold.
@@ -68,7 +69,8 @@ type Result struct {
 	Key     string // that signed the seal, hex
 	Files   int
 	Records int
-	Entries int64 // of the ledger
+	Entries int64        // of the ledger
+	Stamp   *stamp.Stamp // of the ledger's head, nil if it has none
 	Faults  []Fault
 }
 
@@ -344,6 +346,7 @@ func (c *checker) ledger() map[string]bool {
 		}
 	}
 	if h != nil {
+		c.r.Stamp = c.stamp(StampName, b, h)
 		check.Against(h)
 		if h.Key != c.r.Key {
 			c.fault(HeadName, "the ledger's head is signed by another key than the seal", c.r.Key, h.Key)
@@ -392,6 +395,8 @@ func (c *checker) heads() (out []ledger.Head) {
 			c.fault(where, "lies out of order", "", fmt.Sprint(h.Size))
 			continue
 		}
+		c.used[StampPath(line)] = true
+		c.stamp(StampPath(line), line, h)
 		out = append(out, *h)
 	}
 	return out
@@ -402,7 +407,7 @@ func (c *checker) payload() {
 	var extra []string
 	for p := range c.sums {
 		switch {
-		case !strings.HasPrefix(p, "data/"), c.used[p], slices.Contains([]string{ReportName, ReaderName, RecordsName, LedgerName, HeadName, HeadsName}, p):
+		case !strings.HasPrefix(p, "data/"), c.used[p], isPDF(p), slices.Contains([]string{ReportName, ReaderName, RecordsName, GraphName, LedgerName, HeadName, HeadsName, StampName, TrustedName}, p):
 		case strings.HasPrefix(p, ManifestsDir) && c.isManifest(p):
 		default:
 			extra = append(extra, p)

@@ -37,15 +37,36 @@ const (
 	ReportName   = "data/report.html"
 	ReaderName   = "data/reader.html"
 	RecordsName  = "data/records.jsonl"
-	TablesDir    = "data/tables/" // records by kind
+	GraphName    = "data/records.jsonld" // the same in the ontologies CASE and UCO, which a package can have
+	TablesDir    = "data/tables/"        // records by kind
 	LedgerName   = "data/ledger/ledger.jsonl"
 	HeadName     = "data/ledger/head.json"
-	HeadsName    = "data/ledger/heads.jsonl" // those that were signed before, by size
-	FilesDir     = "data/files/"             // each file under its SHA-256
-	CellsDir     = "data/cells/"             // bytes of a record whose file is withheld, under their SHA-256
-	MapsDir      = "data/maps/"              // the field maps that records were read by, under their SHA-256
-	ManifestsDir = "data/manifests/"         // of the acquisitions
+	HeadsName    = "data/ledger/heads.jsonl"   // those that were signed before, by size
+	StampName    = "data/ledger/head.tsr"      // the head's time stamp, which a package can have
+	StampsDir    = "data/ledger/stamps/"       // time stamps of heads that were signed before: see [StampPath]
+	TrustedName  = "data/ledger/authority.pem" // the certificates by which whoever made the package trusts the authority
+	FilesDir     = "data/files/"               // each file under its SHA-256
+	CellsDir     = "data/cells/"               // bytes of a record whose file is withheld, under their SHA-256
+	MapsDir      = "data/maps/"                // the field maps that records were read by, under their SHA-256
+	ManifestsDir = "data/manifests/"           // of the acquisitions
 )
+
+// PDFName is the path of a volume, counted from 1, of the report as PDF, which a package can have.
+func PDFName(volume int) string {
+	if volume == 1 {
+		return "data/report.pdf"
+	}
+	return fmt.Sprintf("data/report-%d.pdf", volume)
+}
+
+// isPDF reports whether a path is that of a volume of the report as PDF.
+func isPDF(path string) bool {
+	n := 1
+	if _, err := fmt.Sscanf(path, "data/report-%d.pdf", &n); err != nil {
+		n = 1
+	}
+	return path == PDFName(n)
+}
 
 const bagIt = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
 

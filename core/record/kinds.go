@@ -57,6 +57,10 @@ var Roles = []string{"sent", "received", "delivered", "read", "edited", "withdra
 // Groups lists the groups in the order in which pages show them.
 var Groups = []Group{Talk, People, Plans, Media, Web, Places, Files, Device}
 
+// UCO is a class of observable things of the ontology UCO, "" for none of its own, and the properties of its facet: of a text, of
+// when it began and ended, and of who stands in it as from and to.
+type UCO struct{ Class, Text, Began, Ended, From, To string }
+
 // About is an entry of the table of kinds: what pages, queries and exports know of a kind.
 // None of them knows a kind by its name.
 type About struct {
@@ -66,6 +70,8 @@ type About struct {
 	Time          string // what the time is that the timeline shows it at: sent, began, changed …
 	Party         string // what its handle is to it, as a label
 	Letter        bool   // it has a subject and a body, as a mailbox keeps them
+	// UCO is what the kind is in the ontology UCO (Unified Cyber Ontology 1.3).
+	UCO UCO
 	// Wordless is of kinds that have no text: their columns say all that there is.
 	Wordless bool
 	// Says names the columns of which the first that is there stands where a record of the kind
@@ -100,46 +106,46 @@ type About struct {
 var table []About
 
 func init() {
-	Register(About{Kind: Message, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
+	Register(About{Kind: Message, UCO: UCO{Class: "Message", Text: "messageText", Began: "sentTime", From: "from", To: "to"}, Title: "Message", Plural: "Messages", Group: Talk, Time: "sent", Party: "Other side", InTalk: true,
 		Says: []string{WithAttachments}, Further: []string{WhichWay, InConversation, WithAttachments}})
-	Register(About{Kind: Call, Rung: true, Wordless: true, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
+	Register(About{Kind: Call, UCO: UCO{Class: "Call", Began: "startTime", Ended: "endTime", From: "from", To: "to"}, Rung: true, Wordless: true, Title: "Call", Plural: "Calls", Group: Talk, Time: "began", Party: "Other side",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WhichWay}})
 	Register(About{Kind: "voicemail", Wordless: true, Title: "Voicemail", Plural: "Voicemails", Group: Talk, Time: "received", Party: "Left by",
 		Says: []string{Outcome, Duration}, Columns: []string{Duration, Outcome}, Further: []string{WithAttachments}})
-	Register(About{Kind: Mail, Title: "Mail", Plural: "Mail", Group: Talk, Letter: true, Time: "sent", Party: "Other side", InTalk: true,
+	Register(About{Kind: Mail, UCO: UCO{Class: "EmailMessage", Text: "subject", Began: "sentTime", From: "from", To: "to"}, Title: "Mail", Plural: "Mail", Group: Talk, Letter: true, Time: "sent", Party: "Other side", InTalk: true,
 		Says: []string{Title, WithAttachments}, Columns: []string{Title}, Further: []string{InConversation, WithAttachments}})
-	Register(About{Kind: Contact, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
+	Register(About{Kind: Contact, UCO: UCO{Class: "Contact", Text: "displayName", Began: "lastTimeContacted"}, Title: "Contact", Plural: "Contacts", Group: People, Time: "changed", Party: "Reached at", Card: true,
 		Columns: []string{Organisation, Note}})
-	Register(About{Kind: "account", Title: "Account", Plural: "Accounts", Group: People, Time: "added", Party: "Signed in as", Alone: true})
-	Register(About{Kind: Event, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true,
+	Register(About{Kind: "account", UCO: UCO{Class: "DigitalAccount"}, Title: "Account", Plural: "Accounts", Group: People, Time: "added", Party: "Signed in as", Alone: true})
+	Register(About{Kind: Event, UCO: UCO{Class: "CalendarEntry", Text: "subject", Began: "startTime", Ended: "endTime", To: "attendant"}, Title: "Event", Plural: "Calendar events", Group: Plans, Time: "began", Party: "With", Alone: true,
 		Columns: []string{"ended", Location}, Further: []string{Repeats}})
 	Register(About{Kind: "reminder", Title: "Reminder", Plural: "Reminders", Group: Plans, Time: "due", Party: "With", Nobody: true, Columns: []string{Outcome}})
-	Register(About{Kind: Jotting, Title: "Note", Plural: "Notes", Group: Plans, Time: "changed", Party: "Of", Nobody: true, Says: []string{Locked},
+	Register(About{Kind: Jotting, UCO: UCO{Class: "Note", Text: "text", Began: "modifiedTime"}, Title: "Note", Plural: "Notes", Group: Plans, Time: "changed", Party: "Of", Nobody: true, Says: []string{Locked},
 		Further: []string{Locked, WithAttachments}})
-	Register(About{Kind: Photograph, Seen: true, Title: "Photograph", Plural: "Photographs", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+	Register(About{Kind: Photograph, UCO: UCO{Class: "Image"}, Seen: true, Title: "Photograph", Plural: "Photographs", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{AtPlace, MadeBy}, Further: []string{WithAttachments, Pixels}})
-	Register(About{Kind: Video, Seen: true, Title: "Video", Plural: "Videos", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+	Register(About{Kind: Video, UCO: UCO{Class: "File"}, Seen: true, Title: "Video", Plural: "Videos", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{Duration, AtPlace, MadeBy}, Further: []string{WithAttachments, Pixels}})
-	Register(About{Kind: Recording, Title: "Recording", Plural: "Recordings", Group: Media, Time: "made", Party: "Of", Nobody: true,
+	Register(About{Kind: Recording, UCO: UCO{Class: "Audio"}, Title: "Recording", Plural: "Recordings", Group: Media, Time: "made", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{Duration, MadeBy}, Further: []string{WithAttachments}})
-	Register(About{Kind: Music, Title: "Music", Plural: "Music", Group: Media, Time: "made", Party: "Of", Nobody: true,
+	Register(About{Kind: Music, UCO: UCO{Class: "Audio"}, Title: "Music", Plural: "Music", Group: Media, Time: "made", Party: "Of", Nobody: true,
 		Says: []string{WithAttachments}, Columns: []string{"Artist", "Album", Duration}, Further: []string{WithAttachments}})
-	Register(About{Kind: "thumbnail", Seen: true, Wordless: true, Title: "Thumbnail", Plural: "Thumbnails", Group: Media, Time: "taken", Party: "Of", Nobody: true,
+	Register(About{Kind: "thumbnail", UCO: UCO{Class: "Image"}, Seen: true, Wordless: true, Title: "Thumbnail", Plural: "Thumbnails", Group: Media, Time: "taken", Party: "Of", Nobody: true,
 		Says: []string{OfFile, WithAttachments}, Columns: []string{OfFile}, Further: []string{WithAttachments}})
-	Register(About{Kind: Document, Title: "Document", Plural: "Documents", Group: Files, Time: "changed", Party: "Of", Nobody: true,
+	Register(About{Kind: Document, UCO: UCO{Class: "File"}, Title: "Document", Plural: "Documents", Group: Files, Time: "changed", Party: "Of", Nobody: true,
 		Says: []string{Title, WithAttachments}, Columns: []string{"Author"}, Further: []string{"made", Title, WithAttachments}})
-	Register(About{Kind: "visit", Title: "Visit", Plural: "Visits", Group: Web, Time: "visited", Party: "Of", Nobody: true, Says: []string{Title, WebAddress}, Columns: []string{WebAddress}})
-	Register(About{Kind: "bookmark", Title: "Bookmark", Plural: "Bookmarks", Group: Web, Time: "added", Party: "Of", Nobody: true, Says: []string{WebAddress}, Columns: []string{WebAddress}})
+	Register(About{Kind: "visit", UCO: UCO{Class: "URLHistory"}, Title: "Visit", Plural: "Visits", Group: Web, Time: "visited", Party: "Of", Nobody: true, Says: []string{Title, WebAddress}, Columns: []string{WebAddress}})
+	Register(About{Kind: "bookmark", UCO: UCO{Class: "BrowserBookmark"}, Title: "Bookmark", Plural: "Bookmarks", Group: Web, Time: "added", Party: "Of", Nobody: true, Says: []string{WebAddress}, Columns: []string{WebAddress}})
 	Register(About{Kind: "search", Title: "Search", Plural: "Searches", Group: Web, Time: "asked", Party: "Of", Nobody: true})
 	Register(About{Kind: "download", Title: "Download", Plural: "Downloads", Group: Web, Time: "began", Party: "Of", Nobody: true, Says: []string{WithAttachments},
 		Columns: []string{WebAddress, Outcome}, Further: []string{WithAttachments}})
-	Register(About{Kind: "fix", Located: true, Wordless: true, Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
+	Register(About{Kind: "fix", UCO: UCO{Class: "GeoLocationEntry"}, Located: true, Wordless: true, Title: "Fix", Plural: "Fixes", Group: Places, Time: "taken", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "place", Title: "Saved place", Plural: "Saved places", Group: Places, Time: "added", Party: "Of", Nobody: true, Says: []string{AtPlace}, Columns: []string{AtPlace}})
 	Register(About{Kind: "start", Title: "Start or stop", Plural: "Starts and stops", Group: Device, Time: "logged", Party: "Of", Nobody: true})
 	Register(About{Kind: "sim", Own: true, Title: "SIM change", Plural: "SIM changes", Group: Device, Time: "logged", Party: "Number", Alone: true})
 	Register(About{Kind: "zone", Zoned: true, Title: "Zone change", Plural: "Zone changes", Group: Device, Time: "logged", Party: "Of", Nobody: true})
-	Register(About{Kind: "network", Title: "Radio network", Plural: "Radio networks", Group: Device, Time: "logged", Party: "Of", Nobody: true})
-	Register(About{Kind: "app", Title: "App", Plural: "Apps", Group: Device, Time: "logged", Party: "Of", Nobody: true, Columns: []string{Outcome}})
+	Register(About{Kind: "network", UCO: UCO{Class: "WirelessNetworkConnection", Text: "ssid"}, Title: "Radio network", Plural: "Radio networks", Group: Device, Time: "logged", Party: "Of", Nobody: true})
+	Register(About{Kind: "app", UCO: UCO{Class: "Application", Text: "applicationIdentifier"}, Title: "App", Plural: "Apps", Group: Device, Time: "logged", Party: "Of", Nobody: true, Columns: []string{Outcome}})
 }
 
 // Register adds a kind to the table. It is called before records are read, from init

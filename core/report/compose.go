@@ -12,13 +12,14 @@ import (
 // Composition is what an examiner wrote of a report, and how its parts are arranged. The zero one has all parts in their
 // usual order, and no words.
 type Composition struct {
-	Order          []string   `json:"order,omitempty"` // parts by name; those that are not named follow in their usual order
-	Out            []string   `json:"out,omitempty"`   // parts that are left out
-	Questions      []Question `json:"questions,omitempty"`
-	Summary        string     `json:"summary,omitempty"`
-	Findings       []Finding  `json:"findings,omitempty"`
-	Qualifications string     `json:"qualifications,omitempty"`
-	Declaration    string     `json:"declaration,omitempty"`
+	Order          []string    `json:"order,omitempty"` // parts by name; those that are not named follow in their usual order
+	Out            []string    `json:"out,omitempty"`   // parts that are left out
+	Questions      []Question  `json:"questions,omitempty"`
+	Summary        string      `json:"summary,omitempty"`
+	Findings       []Finding   `json:"findings,omitempty"`
+	Qualifications string      `json:"qualifications,omitempty"`
+	Declaration    string      `json:"declaration,omitempty"`
+	Redactions     []Redaction `json:"redactions,omitempty"`
 }
 
 // Question is something that the report is to answer, and who asked it.
@@ -84,6 +85,24 @@ func (c *Composition) Check(parts []string) error {
 			errs = append(errs, fmt.Errorf("%s: %w", what, ErrEmpty))
 		}
 		errs = append(errs, text(what, q.Text, MostText), text("who asked "+what, q.By, MostTitle))
+	}
+	if len(c.Redactions) > MostRedactions {
+		errs = append(errs, fmt.Errorf("%d redactions, of which %d are the most", len(c.Redactions), MostRedactions))
+	}
+	for i, x := range c.Redactions {
+		what := fmt.Sprintf("redaction %d", i+1)
+		switch {
+		case !slices.Contains(RedactionKinds, x.Kind):
+			errs = append(errs, fmt.Errorf("%s is of no kind %q", what, x.Kind))
+		case len(trim(fold(x.Value))) == 0:
+			errs = append(errs, fmt.Errorf("%s: %w", what, ErrEmpty))
+		case strings.TrimSpace(x.Reason) == "":
+			errs = append(errs, fmt.Errorf("the reason of %s: %w", what, ErrEmpty))
+		}
+		if _, err := ParseRegion(x.Value); x.Kind == OfRegion && err != nil {
+			errs = append(errs, fmt.Errorf("%s: %w", what, err))
+		}
+		errs = append(errs, text("what "+what+" takes out", x.Value, MostText), text("the reason of "+what, x.Reason, MostTitle))
 	}
 	cites := 0
 	for i, f := range c.Findings {
@@ -168,6 +187,7 @@ func (c *Composition) Changes(from *Composition) (out []Change) {
 	text("the questions", asked(from.Questions), asked(c.Questions))
 	text("the qualifications", from.Qualifications, c.Qualifications)
 	text("the declaration", from.Declaration, c.Declaration)
+	text("the redactions", redacted(from.Redactions), redacted(c.Redactions))
 	text("which parts are left out", strings.Join(from.Out, ", "), strings.Join(c.Out, ", "))
 	say(!slices.Equal(c.Order, from.Order), "the order of the parts", "", "")
 	title := func(all []Finding, t string) int {
@@ -188,6 +208,15 @@ func (c *Composition) Changes(from *Composition) (out []Change) {
 		say(title(c.Findings, f.Title) < 0, "taken away: "+f.Title, f.Text, "")
 	}
 	return out
+}
+
+// redacted writes redactions as a text.
+func redacted(all []Redaction) string {
+	var lines []string
+	for _, x := range all {
+		lines = append(lines, x.Kind+": "+x.Value+" ("+x.Reason+")")
+	}
+	return strings.Join(lines, "\n")
 }
 
 // asked writes questions as a text.

@@ -3,6 +3,8 @@
 package report
 
 import (
+	"iter"
+	"slices"
 	"strings"
 	"time"
 )
@@ -22,7 +24,7 @@ type Part struct {
 	Blocks []Block
 }
 
-// Block is a paragraph, a heading, a list of facts, a table, a record, or what somebody wrote.
+// Block is a paragraph, a heading, a list of facts, a table, a record, a picture, or what somebody wrote.
 type Block interface{ block() }
 
 // Paragraph is a paragraph of the report's own words.
@@ -68,6 +70,92 @@ type Record struct {
 	Title Text
 	Quote string // its text
 	Facts Facts
+	// Pictures are those that are attached to it.
+	Pictures []*Picture
+}
+
+// Timeline is how many records lie where in a span of time: live ones above the line, others below it.
+type Timeline struct {
+	From, To time.Time
+	Above    []int // by equal parts of the span
+	Below    []int // as many
+	Ticks    []Tick
+}
+
+// Tick is an instant that is named below a timeline, in both zones.
+type Tick struct {
+	At        float64 // from 0 to 1 of the span
+	Zone, UTC string
+}
+
+// NewTimeline counts instants, in so many parts of the span from the first of them to the last; below says of each whether it
+// lies below the line. Without instants there is none.
+func NewTimeline(c Clock, parts, ticks int, at []time.Time, below []bool) *Timeline {
+	if len(at) == 0 {
+		return nil
+	}
+	t := &Timeline{From: slices.MinFunc(at, time.Time.Compare), To: slices.MaxFunc(at, time.Time.Compare), Above: make([]int, parts), Below: make([]int, parts)}
+	span := seconds(t.To) - seconds(t.From)
+	for i, x := range at {
+		k := 0
+		if span > 0 {
+			k = min(parts-1, int(float64(parts)*(seconds(x)-seconds(t.From))/span))
+		}
+		if below[i] {
+			t.Below[k]++
+		} else {
+			t.Above[k]++
+		}
+	}
+	for i := range ticks {
+		share := float64(i) / float64(ticks-1)
+		if span == 0 && i > 0 {
+			break
+		}
+		x := time.Unix(int64(seconds(t.From)+share*span), 0)
+		t.Ticks = append(t.Ticks, Tick{share, x.In(c.Zone).Format("2 Jan 2006 15:04"), x.UTC().Format("2006-01-02 15:04Z")})
+	}
+	return t
+}
+
+// seconds are those of Unix time, as a number that no span overflows.
+func seconds(t time.Time) float64 { return float64(t.Unix()) + float64(t.Nanosecond())/1e9 }
+
+// Picture is a picture with what stands below it. What shows it is filled in before it is set: it is no part of what a report
+// says.
+type Picture struct {
+	SHA256  string // of the file that it is of, hex
+	Alt     string // what it is of, for who does not see it
+	Caption Text
+	Source  string `json:"-"` // where whoever fills it in finds the file
+	Address string `json:"-"` // where a page of the application has it, "" if it is set with its bytes
+	Bytes   []byte `json:"-"` // PNG or JPEG, that somebody has decoded and encoded anew
+	Type    string `json:"-"` // their media type
+	Fault   string `json:"-"` // why it cannot be shown, "" if it can
+	// Hidden are the regions that are painted over before it is set.
+	Hidden []Region `json:",omitempty"`
+}
+
+// Pictures yields the pictures of r, in order.
+func (r *Report) Pictures() iter.Seq[*Picture] {
+	return func(yield func(*Picture) bool) {
+		for _, p := range r.Parts {
+			for _, b := range p.Blocks {
+				all := []*Picture{}
+				switch b := b.(type) {
+				case *Picture:
+					all = append(all, b)
+				case *Record:
+					all = b.Pictures
+				}
+				for _, x := range all {
+					if !yield(x) {
+						return
+					}
+				}
+			}
+		}
+	}
 }
 
 // Signature is the place where somebody signs.
@@ -80,6 +168,8 @@ func (Facts) block()     {}
 func (Table) block()     {}
 func (Citations) block() {}
 func (*Record) block()   {}
+func (*Picture) block()  {}
+func (*Timeline) block() {}
 func (Signature) block() {}
 
 // Style is how a span is set.
@@ -89,6 +179,7 @@ type Style string
 const (
 	Plain  Style = ""
 	Mono   Style = "mono"   // numbers, paths and times
+	When   Style = "when"   // a time, in one line
 	Hash   Style = "hash"   // a digest, in groups of eight
 	Quiet  Style = "quiet"  // what is beside the point
 	Failed Style = "failed" // what is not as it should be
@@ -148,7 +239,7 @@ func (c Clock) At(t time.Time) Span {
 
 // Stacked writes an instant in both zones one below the other, for columns.
 func (c Clock) Stacked(t time.Time) Text {
-	return Text{M(t.In(c.Zone).Format(zoned)), Br, M(t.UTC().Format(inUTC))}
+	return Text{{Words: t.In(c.Zone).Format(zoned), Style: When}, Br, {Words: t.UTC().Format(inUTC), Style: When}}
 }
 
 // Since writes an instant that may be missing, "not noted" if it is.

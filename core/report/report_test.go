@@ -34,6 +34,21 @@ func TestArrange(t *testing.T) {
 	}
 }
 
+func TestTimeline(t *testing.T) {
+	day := func(year int) time.Time { return time.Date(year, 1, 1, 0, 0, 0, 0, time.UTC) }
+	c := Clock{time.UTC}
+	x := NewTimeline(c, 10, 3, []time.Time{day(9999), day(1), day(4900), day(1)}, []bool{false, true, false, false})
+	if fmt.Sprint(x.Above, x.Below) != "[1 0 0 0 1 0 0 0 0 1] [1 0 0 0 0 0 0 0 0 0]" || len(x.Ticks) != 3 || x.Ticks[0].UTC != "0001-01-01 00:00Z" || x.Ticks[2].UTC != "9999-01-01 00:00Z" {
+		t.Errorf("%+v", x)
+	}
+	if x = NewTimeline(c, 4, 3, []time.Time{day(2026), day(2026)}, []bool{true, true}); fmt.Sprint(x.Above, x.Below, len(x.Ticks)) != "[0 0 0 0] [2 0 0 0] 1" {
+		t.Errorf("of one instant: %+v", x)
+	}
+	if NewTimeline(c, 4, 3, nil, nil) != nil {
+		t.Error("of nothing")
+	}
+}
+
 func TestCheck(t *testing.T) {
 	good := Composition{Questions: []Question{{"Who?", "Counsel"}}, Findings: []Finding{{"One", "It was so.", []Cite{{"1-A", 1, "x", "y"}}}}, Order: []string{"d"}}
 	if err := good.Check(all); err != nil {

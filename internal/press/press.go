@@ -4,6 +4,7 @@ package press
 import (
 	"bytes"
 	"embed"
+	"encoding/base64"
 	"fmt"
 	"html/template"
 	"strings"
@@ -12,7 +13,7 @@ import (
 	"crosswind/core/report"
 )
 
-//go:embed *.html report.css
+//go:embed *.html report.css report.typ set.mjs
 var files embed.FS
 
 // CSS is the style of a report.
@@ -46,9 +47,19 @@ var templates = template.Must(template.New("").Funcs(template.FuncMap{
 	"kind":       kind,
 	"add":        func(a, b int) int { return a + b },
 	"paragraphs": paragraphs,
+	"source":     source,
+	"timeline":   timeline,
 	"notext":     func() string { return casefile.NoText },
 	"of":         func(s *Sheet, v any) map[string]any { return map[string]any{"Sheet": s, "V": v} },
 }).ParseFS(files, "*.html"))
+
+// source is where a picture comes from: a page of the application, or the bytes themselves.
+func source(p *report.Picture) template.URL {
+	if p.Address != "" {
+		return template.URL(p.Address)
+	}
+	return template.URL("data:" + p.Type + ";base64," + base64.StdEncoding.EncodeToString(p.Bytes))
+}
 
 // kind names a block for the templates.
 func kind(b report.Block) string {
