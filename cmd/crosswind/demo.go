@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 
 	"crosswind/internal/run"
+	"crosswind/internal/standin/authority"
 	"crosswind/internal/standin/democase"
 	"crosswind/internal/store"
 
@@ -49,6 +50,11 @@ func demoCommand() *cobra.Command {
 			if s.Service, err = startStandin(c.Context(), "cloud", account); err != nil {
 				return err
 			}
+			desk := filepath.Join(dir, "authority")
+			if s.Stamps, err = startStandin(c.Context(), "authority", authority.Setting{Dir: desk}); err != nil {
+				return err
+			}
+			s.StampsPEM = filepath.Join(desk, authority.RootsName)
 			s.Data, s.Backups = filepath.Join(dir, "data"), []string{filepath.Join(dir, "backups")}
 			if s.Database, err = store.Prepare(c.Context(), s.Database); err != nil {
 				return err

@@ -19,7 +19,9 @@ import (
 
 	"crosswind/core/fieldmap"
 	"crosswind/internal/acquire"
+	"crosswind/internal/authority"
 	"crosswind/internal/evidence"
+	"crosswind/internal/press"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
@@ -48,6 +50,9 @@ type settings struct {
 	Rate     int      // MB a second that a run reads at most, 0 for no bound
 	Lease    time.Duration
 	What     string // serve, work or demo
+
+	Stamps    string // address of a time stamp authority, "" for none
+	StampsPEM string // file of the certificates that it is trusted by
 }
 
 func env(name, otherwise string) string {
@@ -73,6 +78,8 @@ func (s *settings) flags(c *cobra.Command) {
 	f.StringSliceVar(&s.Handsets, "handset", nil, "address of the link to a connected handset, http://…; may be given again")
 	f.StringVar(&s.Service, "cloud", "", "address of the cloud service, http://…")
 	s.Backups = folders(env("CROSSWIND_BACKUPS", ""))
+	f.StringVar(&s.Stamps, "time-stamps", env("CROSSWIND_TIME_STAMPS", ""), "address of a time stamp authority (RFC 3161), http://…, that stamps the signed heads of the ledgers")
+	f.StringVar(&s.StampsPEM, "time-stamps-trust", env("CROSSWIND_TIME_STAMPS_TRUST", ""), "PEM file of the certificates by which the authority is trusted")
 	f.IntVar(&s.Runs, "runs", 2, "how many runs go at once in this process")
 	s.rate(c)
 	f.DurationVar(&s.Lease, "lease", run.DefaultLease, "how long a run is held without a sign of life; the same for all processes")
@@ -213,7 +220,16 @@ func start(ctx context.Context, s settings) (*application, error) {
 	}
 	// Each run needs a connection for its work, one for its lease, and one for what it
 	// reads while it writes.
-	st, err := store.Open(ctx, s.Database, store.Options{Key: key, Heads: heads, Connections: 12 + 4*s.Runs, AsOwner: s.AsOwner})
+	opt := store.Options{Key: key, Heads: heads, Connections: 12 + 4*s.Runs, AsOwner: s.AsOwner}
+	var trusted []byte
+	if s.Stamps != "" {
+		a, err := authority.New(s.Stamps, s.StampsPEM)
+		if err != nil {
+			return nil, err
+		}
+		opt.Stamper, trusted = a, a.PEM
+	}
+	st, err := store.Open(ctx, s.Database, opt)
 	if errors.Is(err, store.ErrOwner) {
 		return nil, fmt.Errorf("%w, so what the ledger says would prove nothing. Connect as a role that crosswind migrate has granted its rights (docs/security.md), or say --as-owner", err)
 	}
@@ -236,10 +252,21 @@ func start(ctx context.Context, s settings) (*application, error) {
 	if err != nil {
 		return nil, err
 	}
-	mk := &report.Maker{Store: st, Evidence: door, Reader: rec, Tool: tool, Dir: packages, Key: key}
+	setter := press.FindSetter(folders(os.Getenv("CROSSWIND_TYPESETTER"))...)
+	if err := setter.Lacks(); err != nil {
+		log.Warn("reports are not set as PDF", "why", err)
+	}
+	signer, err := press.OpenSigner(filepath.Join(s.Data, "signing-pdf.pem"), key)
+	if err != nil {
+		return nil, err
+	}
+	if opt.Stamper != nil {
+		signer.Stamper = opt.Stamper
+	}
+	mk := &report.Maker{Store: st, Evidence: door, Reader: rec, Tool: tool, Dir: packages, Key: key, Press: setter, Previews: shown, Trusted: trusted}
 	p := run.NewProcess(s.What)
 	return &application{settings: s, store: st, log: log,
-		frame: &frame.App{Store: st, Evidence: door, Previews: shown, Hosts: s.Hosts, Tool: tool, Acquirer: acq, Process: p, Data: s.Data, Packages: packages, Log: log},
+		frame: &frame.App{Store: st, Evidence: door, Previews: shown, Hosts: s.Hosts, Tool: tool, Acquirer: acq, Process: p, Press: setter, Signer: signer, Data: s.Data, Packages: packages, Log: log},
 		worker: &run.Worker{Store: st, Log: log, Process: p, Lease: s.Lease, Rate: int64(s.Rate) * 1e6, Jobs: map[string]run.Job{
 			"acquire backup": acq.Backup, "acquire handset": acq.Handset, "acquire storage": acq.Storage, "acquire image": acq.Image, "acquire cloud": acq.Cloud, "make backup": acq.MakeBackup, "unpack": acq.Unpack, "verify": acq.Verify, "known files": acq.Known, "unlock": acq.Unlock, "try passwords": acq.TryPasswords,
 			"recover": rec.Recover, "package": mk.Package}}}, nil
@@ -266,6 +293,7 @@ func (a *application) work(ctx context.Context) {
 		a.frame.Acquirer.Keep(ctx, func(err error) { a.log.Error("looking for checks that are due", "error", err) })
 	})
 	all.Go(func() { a.witness(ctx) })
+	all.Go(func() { a.stamp(ctx) })
 	all.Go(func() { a.sweep(ctx) })
 	for range a.settings.Runs {
 		all.Go(func() { a.worker.Work(ctx) })
@@ -288,6 +316,22 @@ func (a *application) witness(ctx context.Context) {
 		cancel()
 	}
 }
+
+// stamp has the heads of ledgers that have grown stamped, at intervals.
+func (a *application) stamp(ctx context.Context) {
+	for a.store.Stamps() {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(betweenStamps):
+		}
+		if err := a.store.StampHeads(ctx); err != nil && ctx.Err() == nil {
+			a.log.Error("time stamps for the ledgers", "error", err)
+		}
+	}
+}
+
+const betweenStamps = 15 * time.Minute
 
 // sweep removes what processes that died have left half-written, now and again.
 func (a *application) sweep(ctx context.Context) {

@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"crosswind/internal/standin/authority"
 	"crosswind/internal/standin/cloud"
 	"crosswind/internal/standin/democase"
 	"crosswind/internal/standin/handset"
@@ -22,26 +23,40 @@ import (
 // standinCommand runs one stand-in, as a process of its own. Its description
 // comes in on standard input, and its address goes out.
 func standinCommand() *cobra.Command {
-	return &cobra.Command{Use: "standin handset|cloud", Short: "A stand-in for the demo, on loopback", Args: args(1, 1), Hidden: true,
+	return &cobra.Command{Use: "standin handset|cloud|authority", Short: "A stand-in for the demo, on loopback", Args: args(1, 1), Hidden: true,
 		RunE: func(c *cobra.Command, a []string) error {
 			var m handset.Model
 			var account cloud.Account
-			into, handler := any(&m), func() http.Handler {
+			var desk authority.Setting
+			into, handler := any(&m), func() (http.Handler, error) {
 				h := handset.New(m)
 				h.MakeBackup = democase.MakeBackup
-				return h.Handler()
+				return h.Handler(), nil
 			}
-			if a[0] == "cloud" {
-				into, handler = &account, func() http.Handler { return cloud.New(account).Handler() }
+			switch a[0] {
+			case "cloud":
+				into, handler = &account, func() (http.Handler, error) { return cloud.New(account).Handler(), nil }
+			case "authority":
+				into, handler = &desk, func() (http.Handler, error) {
+					t, err := authority.Open(desk)
+					if err != nil {
+						return nil, err
+					}
+					return t.Handler(), nil
+				}
 			}
 			if err := json.NewDecoder(os.Stdin).Decode(into); err != nil {
 				return fmt.Errorf("the stand-in's description: %w", err)
+			}
+			h, err := handler()
+			if err != nil {
+				return err
 			}
 			l, err := net.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
 				return err
 			}
-			srv := &http.Server{Handler: handler(), ReadHeaderTimeout: 10 * time.Second}
+			srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
 			fmt.Println("http://" + l.Addr().String())
 			go func() { <-c.Context().Done(); srv.Close() }()
 			if err := srv.Serve(l); err != http.ErrServerClosed {

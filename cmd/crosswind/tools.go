@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"context"
 	"crypto/ed25519"
+	"crypto/sha256"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
@@ -123,16 +125,26 @@ func openRegular(path string) (*os.File, error) {
 }
 
 func verifyCommand() *cobra.Command {
-	var key string
-	c := &cobra.Command{Use: "verify [--key HEX] PACKAGE", Short: "Check a case package, with no database and no network", Args: args(1, 1),
-		Long: "Checks a case package, a folder or its ZIP archive: every file against the manifests, every record's bytes, the ledger's chain, tree and signature, and the seal. Ends with 0 if all holds, and otherwise with 1 and a line for each fault.",
+	var key, trusted string
+	c := &cobra.Command{Use: "verify [--key HEX] [--time-stamps-trust FILE] PACKAGE", Short: "Check a case package, with no database and no network", Args: args(1, 1),
+		Long: "Checks a case package, a folder or its ZIP archive: every file against the manifests, every record's bytes, the ledger's chain, tree, signature and time stamp, and the seal. Ends with 0 if all holds, and otherwise with 1 and a line for each fault.",
 		RunE: func(c *cobra.Command, a []string) error {
 			if key != "" {
 				if b, err := hex.DecodeString(key); err != nil || len(b) != ed25519.PublicKeySize {
 					return fmt.Errorf("%w: --key is %d hexadecimal digits", errUse, 2*ed25519.PublicKeySize)
 				}
 			}
-			r, err := casefile.VerifyPath(c.Context(), a[0], casefile.Options{Key: key, Now: time.Now()})
+			o := casefile.Options{Key: key, Now: time.Now()}
+			if trusted != "" {
+				b, err := os.ReadFile(trusted)
+				if err != nil {
+					return err
+				}
+				if o.Authorities = x509.NewCertPool(); !o.Authorities.AppendCertsFromPEM(b) {
+					return fmt.Errorf("%s holds no certificate in PEM", trusted)
+				}
+			}
+			r, err := casefile.VerifyPath(c.Context(), a[0], o)
 			if err != nil {
 				return errors.New(casefile.Printable(err.Error()))
 			}
@@ -144,11 +156,18 @@ func verifyCommand() *cobra.Command {
 				return errQuiet
 			}
 			fmt.Printf("%s holds: case %s, %d files, %d records, %d ledger entries, sealed with the Ed25519 key %s\n", a[0], casefile.Printable(r.Case), r.Files, r.Records, r.Entries, r.Key)
+			if s := r.Stamp; s != nil {
+				fmt.Printf("Its ledger was there, as it is, at %s: time stamp %d by %s, certificate SHA-256 %x\n", s.At.Format(time.RFC3339), s.Serial, casefile.Printable(s.Authority()), sha256.Sum256(s.Certificate.Raw))
+			}
+			if trusted != "" && r.Stamp == nil {
+				fmt.Println("The head of its ledger has no time stamp.")
+			}
 			if key == "" {
 				fmt.Println("Compare this key with the one that the examiner gives you by another way, in person, by telephone or on paper: whoever forges a package can sign it with a key of their own. With --key this is checked.")
 			}
 			return nil
 		}}
+	c.Flags().StringVar(&trusted, "time-stamps-trust", "", "PEM file of the certificates by which time stamps are trusted, in place of those that the package brings")
 	c.Flags().StringVar(&key, "key", "", "the Ed25519 public key, 64 hexadecimal digits, with which the package must be sealed")
 	return c
 }

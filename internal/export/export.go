@@ -14,6 +14,7 @@ import (
 
 	"crosswind/core/casefile"
 	"crosswind/core/record"
+	"crosswind/core/report"
 )
 
 // Line is a record with where it came from, and its mark.
@@ -26,11 +27,19 @@ type Head struct {
 	Zone        *time.Location
 	At          time.Time
 	By, Tool    string
+	// Open opens the nth attachment of the record that is being written, as it was on the handset; ErrWithheld if it is not
+	// handed out. It is nil where no files are.
+	Open func(l *Line, n int) (io.ReadCloser, error)
+	// Set sets a report as PDF, nil where that cannot be.
+	Set func(*report.Report) ([]byte, error)
 }
+
+// ErrWithheld is of an attachment that is not handed out, or is not there.
+var ErrWithheld = errors.New("export: it is withheld, or not there")
 
 // Format is a form in which records are written.
 type Format struct {
-	Name   string // in addresses, and the ending of files
+	Name   string // in addresses
 	Title  string
 	Media  string // media type
 	Holds  string // which records it can hold, in words; "" if all
@@ -43,19 +52,40 @@ type writer interface {
 	close() error
 }
 
+// The forms of which a set is made, too.
+var (
+	asTable    = Format{"csv", "CSV", "text/csv; charset=utf-8", "", nil, newCSV}
+	asTalks    = Format{"zip", "A text for each conversation (ZIP)", "application/zip", "records of conversations", func(r *record.Record) bool { return r.Conversation != nil && r.Conversation.Key != "" }, newTalks}
+	asMailbox  = Format{"mbox", "Mailbox (mbox)", "application/mbox", "mail", func(r *record.Record) bool { return r.Kind.About().Letter }, newMailbox}
+	asCards    = Format{"vcf", "Contact cards (vCard)", "text/vcard; charset=utf-8", "cards of people", func(r *record.Record) bool { return r.Kind.Card() }, newCards}
+	asCalendar = Format{"ics", "Calendar (iCalendar)", "text/calendar; charset=utf-8", "what was planned, with a time", func(r *record.Record) bool { return r.Kind.About().Group == record.Plans && r.At() != nil }, newCalendar}
+	asTracks   = Format{"gpx", "Places (GPX)", "application/gpx+xml", "records with a place", placed, newGPX}
+)
+
 // Formats are the forms that there are.
 var Formats = []Format{
-	{"csv", "CSV", "text/csv; charset=utf-8", "", nil, newCSV},
+	asTable,
 	{"xlsx", "Spreadsheet (xlsx)", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet", "", nil, newSheet},
 	{"jsonl", "JSON Lines", "application/jsonl", "", nil, newLines},
+	{"jsonld", "CASE/UCO (JSON-LD)", "application/ld+json", "", nil, newGraph},
 	{"txt", "Plain text", "text/plain; charset=utf-8", "", nil, newText},
 	{"html", "Web page", "text/html; charset=utf-8", "", nil, newPage},
-	{"zip", "A text for each conversation (ZIP)", "application/zip", "records of conversations", func(r *record.Record) bool { return r.Conversation != nil && r.Conversation.Key != "" }, newTalks},
-	{"mbox", "Mailbox (mbox)", "application/mbox", "mail", func(r *record.Record) bool { return r.Kind.About().Letter }, newMailbox},
-	{"vcf", "Contact cards (vCard)", "text/vcard; charset=utf-8", "cards of people", func(r *record.Record) bool { return r.Kind.Card() }, newCards},
-	{"ics", "Calendar (iCalendar)", "text/calendar; charset=utf-8", "what was planned, with a time", func(r *record.Record) bool { return r.Kind.About().Group == record.Plans && r.At() != nil }, newCalendar},
+	asTalks,
+	{"pdf", "PDF, for print", "application/pdf", "", nil, newPaper},
+	{"set", "Everything by kind, with its files (ZIP)", "application/zip", "", nil, newSet},
+	asMailbox,
+	asCards,
+	asCalendar,
 	{"geojson", "Places (GeoJSON)", "application/geo+json", "records with a place", placed, newGeoJSON},
-	{"gpx", "Places (GPX)", "application/gpx+xml", "records with a place", placed, newGPX},
+	asTracks,
+}
+
+// Ending is what names of files in the format end in.
+func (f *Format) Ending() string {
+	if f.Name == "set" {
+		return "zip"
+	}
+	return f.Name
 }
 
 func placed(r *record.Record) bool { return r.Place != nil && r.Place.Known() }

@@ -8,6 +8,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
@@ -21,6 +22,7 @@ import (
 	"unicode/utf8"
 
 	"crosswind/core/record"
+	"crosswind/core/report"
 
 	"github.com/emersion/go-ical"
 	"github.com/emersion/go-vcard"
@@ -58,6 +60,8 @@ func lines() iter.Seq2[*Line, error] {
 	}
 }
 
+var head = Head{Case: "T-1", Title: "Test", What: "7 records", Zone: time.UTC, At: noon, By: "R. Aske", Tool: "Crosswind"}
+
 func written(t *testing.T, name string, records, left int) []byte {
 	t.Helper()
 	f, err := FormatOf(name)
@@ -65,7 +69,7 @@ func written(t *testing.T, name string, records, left int) []byte {
 		t.Fatal(err)
 	}
 	var b bytes.Buffer
-	n, l, err := f.Write(&b, Head{"T-1", "Test", "7 records", time.UTC, noon, "R. Aske", "Crosswind"}, lines())
+	n, l, err := f.Write(&b, head, lines())
 	if err != nil || n != records || l != left {
 		t.Fatalf("%s: %d written, %d left, %v", name, n, l, err)
 	}
@@ -168,7 +172,7 @@ func letters(yield func(*Line, error) bool) {
 func TestMailbox(t *testing.T) {
 	f, _ := FormatOf("mbox")
 	var b bytes.Buffer
-	if n, left, err := f.Write(&b, Head{"T-1", "Test", "2 letters", time.UTC, noon, "R. Aske", "Crosswind"}, letters); err != nil || n != 2 || left != 0 {
+	if n, left, err := f.Write(&b, head, letters); err != nil || n != 2 || left != 0 {
 		t.Fatal(n, left, err)
 	}
 	parts := regexp.MustCompile(`(?m)^From maren@example\.org Fri Sep 11 1[23]:00:00 2026$\n`).Split(b.String(), -1)
@@ -204,7 +208,7 @@ func TestMailbox(t *testing.T) {
 func TestConversations(t *testing.T) {
 	f, _ := FormatOf("zip")
 	var b bytes.Buffer
-	n, left, err := f.Write(&b, Head{"T-1", "Test", "two letters and seven records", time.UTC, noon, "R. Aske", "Crosswind"}, func(yield func(*Line, error) bool) {
+	n, left, err := f.Write(&b, head, func(yield func(*Line, error) bool) {
 		for _, all := range []iter.Seq2[*Line, error]{letters, lines(), letters} {
 			for l, err := range all {
 				if !yield(l, err) {
@@ -251,5 +255,36 @@ func TestBrokenRecords(t *testing.T) {
 	}
 	if _, err := FormatOf("doc"); err == nil {
 		t.Error("a format that there is not")
+	}
+}
+
+// For print, records stand day by day; without a typesetter they are not set, nor are too many.
+func TestPaper(t *testing.T) {
+	f, err := FormatOf("pdf")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var set *report.Report
+	h := head
+	h.Set = func(r *report.Report) ([]byte, error) { set = r; return []byte("%PDF"), nil }
+	var b bytes.Buffer
+	if n, _, err := f.Write(&b, h, lines()); err != nil || n != 7 || b.String() != "%PDF" {
+		t.Fatal(n, err, b.String())
+	}
+	if len(set.Parts) != 2 || set.Parts[0].Title != "Friday, 11 September 2026" || set.Parts[1].Title != "Without a time" || len(set.Parts[0].Blocks) != 6 || !set.Parts[0].Blocks[0].(*report.Record).Below {
+		t.Errorf("%+v", set.Parts)
+	}
+	if _, _, err := f.Write(&b, head, lines()); !errors.Is(err, ErrPaper) {
+		t.Errorf("without a typesetter: %v", err)
+	}
+	many := func(yield func(*Line, error) bool) {
+		for range MostPaper + 1 {
+			if !yield(&Line{Record: &record.Record{Kind: record.Message}}, nil) {
+				return
+			}
+		}
+	}
+	if _, _, err := f.Write(&b, h, many); !errors.Is(err, ErrPaper) {
+		t.Errorf("too many: %v", err)
 	}
 }

@@ -17,12 +17,13 @@ import (
 // talksWriter writes an archive with a text for each conversation. What is written comes in order of time, and lies in a
 // file of its own until it is known what belongs together.
 type talksWriter struct {
-	zip   *zip.Writer
-	head  Head
-	spool *os.File
-	at    int64
-	of    map[talkKey]*talkText
-	order []*talkText
+	create func(name string) (io.Writer, error) // begins a file of the archive
+	end    func() error                         // ends the archive
+	head   Head
+	spool  *os.File
+	at     int64
+	of     map[talkKey]*talkText
+	order  []*talkText
 }
 
 // talkKey names a conversation as a source has it.
@@ -39,15 +40,33 @@ type talkText struct {
 }
 
 func newTalks(w io.Writer, head Head) (writer, error) {
-	f, err := os.CreateTemp("", "conversations-*")
+	z := zip.NewWriter(w)
+	return talksIn(head, func(name string) (io.Writer, error) { return begin(z, head, name) }, z.Close)
+}
+
+// begin begins a file of an archive.
+func begin(z *zip.Writer, head Head, name string) (io.Writer, error) {
+	return z.CreateHeader(&zip.FileHeader{Name: name, Method: zip.Deflate, Modified: head.At.UTC().Truncate(time.Second)})
+}
+
+func talksIn(head Head, create func(string) (io.Writer, error), end func() error) (*talksWriter, error) {
+	f, err := spool()
 	if err != nil {
-		return nil, fmt.Errorf("export: making room for conversations: %w", err)
+		return nil, err
 	}
-	if err := os.Remove(f.Name()); err != nil { // it lives while it is open
-		f.Close()
-		return nil, fmt.Errorf("export: making room for conversations: %w", err)
+	return &talksWriter{create: create, end: end, head: head, spool: f, of: map[talkKey]*talkText{}}, nil
+}
+
+// spool makes a file that lives while it is open.
+func spool() (*os.File, error) {
+	f, err := os.CreateTemp("", "taken-out-*")
+	if err == nil {
+		err = os.Remove(f.Name())
 	}
-	return &talksWriter{zip: zip.NewWriter(w), head: head, spool: f, of: map[talkKey]*talkText{}}, nil
+	if err != nil {
+		return nil, fmt.Errorf("export: making room for what is written: %w", err)
+	}
+	return f, nil
 }
 
 func (t *talksWriter) write(l *Line) error {
@@ -80,7 +99,7 @@ func (t *talksWriter) write(l *Line) error {
 func (t *talksWriter) close() error {
 	defer t.spool.Close()
 	for i, x := range t.order {
-		w, err := t.zip.CreateHeader(&zip.FileHeader{Name: fmt.Sprintf("%04d %s.txt", i+1, FileName(x.title)), Method: zip.Deflate, Modified: t.head.At.UTC().Truncate(time.Second)})
+		w, err := t.create(fmt.Sprintf("%04d %s.txt", i+1, FileName(x.title)))
 		if err != nil {
 			return err
 		}
@@ -90,7 +109,7 @@ func (t *talksWriter) close() error {
 			}
 		}
 	}
-	return t.zip.Close()
+	return t.end()
 }
 
 // FileName makes a name of words that any file system takes: letters, digits and single spaces, 60 bytes at most.

@@ -99,9 +99,9 @@ func (b *book) add(e ledger.Entry) {
 		delete(b.exhibits, was)
 	case what == "authority.recorded":
 		b.authorities[e.On] = e
-	case strings.HasPrefix(what, "report.") && what != "report.downloaded":
+	case strings.HasPrefix(what, "report.") && what != "report.downloaded" && what != "report.taken_out":
 		version := e.Detail["version"]
-		b.reports[version] += fmt.Sprintf("%s %s %s; ", strings.TrimPrefix(what, "report."), e.By, e.Detail["sha256"])
+		b.reports[version] += fmt.Sprintf("%s %s %s%s; ", strings.TrimPrefix(what, "report."), e.By, e.Detail["sha256"], e.Detail["pdf_sha256"])
 	case what == "acquisition.ended", what == "backup.unlocked", what == "backup.content_read", what == "image.content_read":
 		b.acquisitions[e.On] = append(b.acquisitions[e.On], e.Detail["manifest_sha256"])
 	}
@@ -117,7 +117,7 @@ func (s *Store) auditReports(ctx context.Context, c *Case, b *book) (out []Alarm
 	for _, v := range all {
 		now := fmt.Sprintf("saved %s %x; ", v.By, sha256.Sum256([]byte(v.Body)))
 		for _, x := range v.Steps {
-			now += fmt.Sprintf("%s %s %s; ", x.What, x.By, x.SHA256)
+			now += fmt.Sprintf("%s %s %s%s; ", x.What, x.By, x.SHA256, x.PDF)
 		}
 		there[fmt.Sprint(v.Version)] = now
 	}

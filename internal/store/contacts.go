@@ -27,7 +27,7 @@ func (s *Store) Contacts(ctx context.Context, f Filter) (out []Contacts, err err
 		return nil, err
 	}
 	err = s.list(ctx, &out, "counting contacts", `SELECT x.exhibit_id, h.handle, x.direction, sum(x.n)::bigint AS n, coalesce(sum(x.n) FILTER (WHERE x.state <> 'intact'), 0)::bigint AS below
-FROM (`+x+") x CROSS JOIN LATERAL unnest(x.parties) h(handle) WHERE h.handle <> '' GROUP BY 1, 2, 3", args...)
+FROM (`+x+") x CROSS JOIN LATERAL unnest(x.parties) h(handle) WHERE h.handle <> '' GROUP BY 1, 2, 3 ORDER BY 1, 2, 3", args...)
 	kept := out[:0]
 	for _, c := range out {
 		if !gate.Privileged([]string{c.Handle}) {

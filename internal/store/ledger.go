@@ -282,7 +282,7 @@ func (s *Store) LedgerPage(ctx context.Context, book string, f LedgerFilter, bef
 }
 
 // leaves are what entries of what has left say that was done.
-var leaves = Array[string]{"records.taken_out", "package.downloaded", "manifest.downloaded"}
+var leaves = Array[string]{"records.taken_out", "report.taken_out", "report.downloaded", "package.downloaded", "manifest.downloaded"}
 
 // Left lists the entries of what has left a case, the newest first.
 func (s *Store) Left(ctx context.Context, c *Case, limit int) ([]LedgerEntry, error) {

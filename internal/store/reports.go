@@ -32,8 +32,15 @@ type ReportStep struct {
 	By      string
 	At      time.Time
 	Epoch   int64  `db:"scope_epoch"`
-	SHA256  string `db:"sha256"` // of the report that was signed, or of what the one that was accepted said, hex
+	SHA256  string `db:"sha256"`     // of the report that was signed, or of what the one that was accepted said, hex
+	PDF     string `db:"pdf_sha256"` // SHA-256 of the same as PDF, hex, "" if it was not set
 }
+
+// Sheets are a report that is signed: as a page, and as PDF where that could be set.
+type Sheets struct{ Page, PDF []byte }
+
+// stepColumns are the columns of a step, without the report itself.
+const stepColumns = "id, version, what, note, by, at, scope_epoch, sha256, pdf_sha256"
 
 // The states of a version of a report.
 const (
@@ -76,7 +83,7 @@ func (s *Store) reportVersions(ctx context.Context, caseID int64, which string, 
 		return nil, err
 	}
 	var steps []ReportStep
-	if err := s.list(ctx, &steps, "listing what was done with the report", "SELECT id, version, what, note, by, at, scope_epoch, sha256 FROM report_step WHERE case_id = $1 ORDER BY id", caseID); err != nil {
+	if err := s.list(ctx, &steps, "listing what was done with the report", "SELECT "+stepColumns+" FROM report_step WHERE case_id = $1 ORDER BY id", caseID); err != nil {
 		return nil, err
 	}
 	for i := range out {
@@ -153,10 +160,17 @@ var before = map[string][]string{Submitted: {Draft, Returned, Accepted}, Returne
 // ErrStep is wrapped when a step cannot be taken with a version of a report.
 var ErrStep = errors.New("cannot be done")
 
-// StepReport does something with the newest version of a report. Nobody accepts or returns what they wrote themselves, in
-// this version or an earlier one. sum is the SHA-256, hex, of what the report says that is accepted, or of the page that is
-// signed.
-func (s *Store) StepReport(ctx context.Context, c *Case, version int64, what, note, by, sum string, page []byte) error {
+// StepReport does something with the newest version of a report: x says what, by whom, and, of what is accepted, the SHA-256
+// of what it says. Nobody accepts or returns what they wrote themselves, in this version or an earlier one. Sheets are of
+// what is signed.
+func (s *Store) StepReport(ctx context.Context, c *Case, x ReportStep, sheets Sheets) error {
+	version, what, note, by := x.Version, x.What, x.Note, x.By
+	if what == Signed {
+		x.SHA256 = fmt.Sprintf("%x", sha256.Sum256(sheets.Page))
+		if sheets.PDF != nil {
+			x.PDF = fmt.Sprintf("%x", sha256.Sum256(sheets.PDF))
+		}
+	}
 	return s.Change(ctx, func(t *Tx) error {
 		last, err := t.lastReport(c)
 		if err != nil {
@@ -166,7 +180,7 @@ func (s *Store) StepReport(ctx context.Context, c *Case, version int64, what, no
 			return fmt.Errorf("the report %w: its version %d is the newest", ErrConflict, last)
 		}
 		v := ReportVersion{}
-		if err := t.SelectContext(t.ctx, &v.Steps, "SELECT id, version, what, note, by, at, scope_epoch, sha256 FROM report_step WHERE case_id = $1 AND version = $2 ORDER BY id", c.ID, version); err != nil {
+		if err := t.SelectContext(t.ctx, &v.Steps, "SELECT "+stepColumns+" FROM report_step WHERE case_id = $1 AND version = $2 ORDER BY id", c.ID, version); err != nil {
 			return fmt.Errorf("reading what was done with the report: %w", err)
 		}
 		if state := v.State(); !slices.Contains(before[what], state) {
@@ -182,8 +196,11 @@ func (s *Store) StepReport(ctx context.Context, c *Case, version int64, what, no
 			}
 		}
 		d := map[string]string{"version": fmt.Sprint(version)}
-		if sum != "" {
-			d["sha256"] = sum
+		if x.SHA256 != "" {
+			d["sha256"] = x.SHA256
+		}
+		if x.PDF != "" {
+			d["pdf_sha256"] = x.PDF
 		}
 		if note != "" { // the words stay here: they may be of evidence
 			d["note_sha256"] = fmt.Sprintf("%x", sha256.Sum256([]byte(note)))
@@ -192,24 +209,31 @@ func (s *Store) StepReport(ctx context.Context, c *Case, version int64, what, no
 		if err != nil {
 			return err
 		}
-		return t.exec("keeping what was done with the report", "INSERT INTO report_step(case_id, version, what, note, by, at, scope_epoch, page, sha256) SELECT $1, $2, $3, $4, $5, $6, scope_epoch, $7, $8 FROM cases WHERE id = $1",
-			c.ID, version, what, note, by, at, page, sum)
+		return t.exec("keeping what was done with the report", "INSERT INTO report_step(case_id, version, what, note, by, at, scope_epoch, page, sha256, pdf, pdf_sha256) SELECT $1, $2, $3, $4, $5, $6, scope_epoch, $7, $8, $9, $10 FROM cases WHERE id = $1",
+			c.ID, version, what, note, by, at, sheets.Page, x.SHA256, sheets.PDF, x.PDF)
 	})
 }
 
-// SignedReport gives a report that was signed, as it was then. One that was signed under other authorities may hold what is
-// withheld now: that is ErrWithheld.
-func (s *Store) SignedReport(ctx context.Context, c *Case, version int64) (page []byte, sum string, err error) {
+// SignedReport gives a report that was signed, as it was then, with its SHA-256, hex: the page, or the PDF, which may be
+// ErrNotFound. One that was signed under other authorities may hold what is withheld now: that is ErrWithheld.
+func (s *Store) SignedReport(ctx context.Context, c *Case, version int64, pdf bool) (page []byte, sum string, err error) {
 	var x struct {
 		Page   []byte
 		SHA256 string `db:"sha256"`
 		Same   bool
 	}
-	if err := s.get(ctx, &x, fmt.Sprintf("a signed version %d of the report", version), "SELECT r.page, r.sha256, r.scope_epoch = c.scope_epoch AS same FROM report_step r JOIN cases c ON c.id = r.case_id WHERE r.case_id = $1 AND r.version = $2 AND r.what = 'signed'", c.ID, version); err != nil {
+	columns := "r.page, r.sha256"
+	if pdf {
+		columns = "r.pdf AS page, r.pdf_sha256 AS sha256"
+	}
+	if err := s.get(ctx, &x, fmt.Sprintf("a signed version %d of the report", version), "SELECT "+columns+", r.scope_epoch = c.scope_epoch AS same FROM report_step r JOIN cases c ON c.id = r.case_id WHERE r.case_id = $1 AND r.version = $2 AND r.what = 'signed'", c.ID, version); err != nil {
 		return nil, "", err
 	}
 	if !x.Same {
 		return nil, "", fmt.Errorf("%w: version %d of the report was signed under other authorities; sign a new version", scope.ErrWithheld, version)
+	}
+	if x.SHA256 == "" {
+		return nil, "", fmt.Errorf("a PDF of version %d of the report: %w", version, ErrNotFound)
 	}
 	if got := fmt.Sprintf("%x", sha256.Sum256(x.Page)); got != x.SHA256 {
 		return nil, "", fmt.Errorf("integrity has failed: the signed version %d of the report has the SHA-256 %s, its entry says %s; it is not handed out", version, got, x.SHA256)

@@ -21,17 +21,20 @@ import (
 
 // Store is an open database. It is safe for concurrent use.
 type Store struct {
-	db    *sqlx.DB
-	pool  *pgxpool.Pool
-	key   ed25519.PrivateKey
-	heads *Heads
-	seen  witness
+	db      *sqlx.DB
+	pool    *pgxpool.Pool
+	key     ed25519.PrivateKey
+	heads   *Heads
+	stamper Stamper
+	seen    witness
 }
 
 // Options are what a store needs beside its database.
 type Options struct {
 	Key   ed25519.PrivateKey // signs the heads of the ledgers
 	Heads *Heads             // where they are kept, outside the database
+	// Stamper gives the heads time stamps, nil for none.
+	Stamper Stamper
 	// Connections are how many are held at most; 0 is a few. A run needs two beside
 	// those of pages: its lease must not wait behind its own work.
 	Connections int
@@ -71,7 +74,7 @@ func Open(ctx context.Context, url string, o Options) (*Store, error) {
 	if err == nil {
 		err = role
 	}
-	s := &Store{db: sqlx.NewDb(db, "pgx"), pool: pool, key: o.Key, heads: o.Heads}
+	s := &Store{db: sqlx.NewDb(db, "pgx"), pool: pool, key: o.Key, heads: o.Heads, stamper: o.Stamper}
 	if err == nil {
 		err = s.fillParties(ctx)
 	}

@@ -124,7 +124,7 @@ func TestUnreadableRequests(t *testing.T) {
 	t.Parallel()
 	w := newScene(t, map[string][]byte{"/a": []byte("a")})
 	fields := []string{"exhibit", "acq", "page", "path", "q", "state", "kind", "from", "to", "after", "r", "source", "dir", "v", "next", "before", "part", "frame", "at", "mark", "reference", "reason", "place"}
-	for _, r := range w.app.Routed() {
+	for turn, r := range w.app.Routed() {
 		if r.Path == "/sign-out" {
 			continue
 		}
@@ -156,7 +156,7 @@ func TestUnreadableRequests(t *testing.T) {
 		}
 		for _, odd := range []string{"9223372036854775808", "-1", "0", "1e9", "'", "%F0%9F%98%80", "..%2f..", strings.Repeat("9", 400), "0001-01-01T00:00:00Z", "%E2%80%AE"} {
 			for i, f := range fields {
-				if r.Method != "GET" || strings.HasSuffix(r.Path, "/events") || i%2 != len(odd)%2 { // each pair somewhere
+				if r.Method != "GET" || strings.HasSuffix(r.Path, "/events") || (i+turn+len(odd))%4 > 0 { // each field with each of them at several routes
 					continue
 				}
 				res, err := w.client.Get(w.base + w.address(r.Path) + "?exhibit=1-A&" + f + "=" + odd)

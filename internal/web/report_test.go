@@ -4,13 +4,22 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"html"
+	"image"
+	"image/color"
+	"image/draw"
+	"image/png"
 	"io"
+	"log/slog"
 	"maps"
 	"net/http"
 	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -18,9 +27,11 @@ import (
 
 	"crosswind/core/record"
 	"crosswind/internal/press"
+	"crosswind/internal/preview"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
+	"crosswind/internal/store/storetest"
 	"crosswind/internal/web/report"
 )
 
@@ -442,6 +453,22 @@ func TestTheReportIsWrittenReviewedAndSigned(t *testing.T) {
 	compose(http.StatusOK, "do", "up", "part", "ledger")
 	compose(http.StatusOK, "do", "out", "part", "questions")
 	compose(http.StatusBadRequest, "do", "place", "finding", "0", "key", "1-A/1/none")
+	// How it is arranged is kept as a template, and used again; findings stay.
+	compose(http.StatusBadRequest, "do", "order", "order", "ledger nothing")
+	compose(http.StatusNotFound, "do", "template", "template", "ours")
+	if code, _ := w.post(kase+"/report/template", "version", fmt.Sprint(version()), "name", " "); code != http.StatusBadRequest {
+		t.Errorf("a template without a name: %d", code)
+	}
+	if code, page := w.post(kase+"/report/template", "version", fmt.Sprint(version()), "name", "ours  <b>"); code != http.StatusOK || !strings.Contains(page, "ours &lt;b&gt;, ") {
+		t.Errorf("a template is kept: %d", code)
+	}
+	compose(http.StatusOK, "do", "order", "order", "ledger summary marked")
+	if page := compose(http.StatusOK, "do", "in", "part", "questions"); strings.Index(page, `id="ledger"`) > strings.Index(page, `id="summary"`) || !strings.Contains(page, `<h2 id="questions"`) {
+		t.Error("the parts are not in the order that was asked for")
+	}
+	if page := compose(http.StatusOK, "do", "template", "template", "ours <b>"); strings.Contains(page, `<h2 id="questions"`) || strings.Index(page, `id="ledger"`) < strings.Index(page, `id="summary"`) || !strings.Contains(page, "It was so.") {
+		t.Error("the report is not as the template has it")
+	}
 	_, page := w.get(kase + "/report")
 	key := regexp.MustCompile(`name="key" value="([^"]+)"`).FindStringSubmatch(page)
 	if key == nil {
@@ -537,14 +564,44 @@ func TestTheReportIsWrittenReviewedAndSigned(t *testing.T) {
 	if _, err := w.s.DB().Exec("UPDATE examiner SET name = $1 WHERE name = 'Another'", name); err != nil {
 		t.Fatal(err)
 	}
+	take := func(format, recipient string) (int, string) {
+		return w.post(kase+"/report/take", "version", fmt.Sprint(version()), "format", format, "recipient", recipient)
+	}
+	if code, page := take("pdf", "The Court"); code != http.StatusBadRequest || !strings.Contains(page, "cannot be set as PDF here") {
+		t.Errorf("without a typesetter: %d", code)
+	}
+	w.app.Press = setter()
+	signer, err := press.OpenSigner(filepath.Join(t.TempDir(), "pdf.pem"), storetest.Key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w.app.Signer = signer
 	step("sign", http.StatusOK)
+	if code, b := take("html", "The Court"); code != http.StatusOK || !strings.Contains(b, `<section class="record`) {
+		t.Errorf("taken out as a page: %d", code)
+	}
+	if code, _ := take("html", " "); code != http.StatusBadRequest {
+		t.Errorf("taken out for nobody: %d", code)
+	}
 	signed := fmt.Sprintf("%s/report/signed/%d", kase, version())
 	code, was := w.get(signed)
 	if code != http.StatusOK || !strings.Contains(was, "Signed by ") || !strings.Contains(was, "Reviewed and accepted by") || strings.Contains(was, "<form") {
 		t.Fatalf("the signed report: %d", code)
 	}
-	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Signed by ") {
-		t.Error("the page does not say that it is signed")
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Signed by ") || !strings.Contains(page, "for <bdi>The Court</bdi>") {
+		t.Error("the page does not say that it is signed, or who has it")
+	}
+	// The same as PDF, which a program of others reads.
+	code, pdf := w.get(signed + "?as=pdf")
+	path := filepath.Join(t.TempDir(), "signed.pdf")
+	os.WriteFile(path, []byte(pdf), 0o600)
+	sig, _ := exec.Command("pdfsig", path).CombinedOutput()
+	if !bytes.Contains(sig, []byte("Signature is Valid")) {
+		t.Errorf("its signature: %s", sig)
+	}
+	text, err := exec.Command("pdftotext", path, "-").CombinedOutput()
+	if list, _ := exec.Command("pdfdetach", "-list", path).CombinedOutput(); code != http.StatusOK || err != nil || !bytes.Contains(text, []byte("Signed by ")) || !bytes.Contains(text, []byte("1. Summary")) || !bytes.Contains(list, []byte("-acquisition-1.sha256")) {
+		t.Errorf("the signed PDF: %d, %v: %s: %s", code, err, text, list)
 	}
 	if _, err := w.s.DB().Exec("UPDATE mark SET reason = 'another'"); err != nil {
 		t.Fatal(err)
@@ -585,10 +642,177 @@ func TestTheReportIsWrittenReviewedAndSigned(t *testing.T) {
 	if code, _ := w.get(signed); code != http.StatusInternalServerError {
 		t.Errorf("a signed report with other bytes is handed out: %d", code)
 	}
+	if _, err := w.s.DB().Exec("UPDATE report_step SET pdf_sha256 = '' WHERE what = 'signed'"); err != nil || alarms() != 1 {
+		t.Errorf("a PDF that is not the ledger's: %d alarms, %v", alarms(), err)
+	}
 	if _, err := w.s.DB().Exec("UPDATE cases SET scope_epoch = scope_epoch + 1"); err != nil {
 		t.Fatal(err)
 	}
 	if code, _ := w.get(signed); code != http.StatusForbidden {
 		t.Errorf("a report that was signed under other authorities is handed out: %d", code)
+	}
+}
+
+// What is redacted is nowhere in the bytes of the redacted version, as page and as PDF, nor in the ledger; the full one and
+// the log have it. qpdf and poppler take the PDF apart.
+func TestWhatIsRedactedIsGone(t *testing.T) {
+	t.Parallel()
+	w := newSite(t)
+	w.app.Press = setter()
+	const secret = "Zanzibar 441"
+	r := w.record()
+	if _, err := w.s.DB().Exec("UPDATE record SET summary = $1, person = 'Quillfeather', handle = '+447700900417', thread_title = 'about ZANZIBAR  441' WHERE id = $2", secret+" lies there", r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%d", kase, r.ID), "reason", "of zanzibar 441", "back", ""); code != http.StatusOK {
+		t.Fatal(code)
+	}
+	version := 0
+	compose := func(want int, pairs ...string) {
+		t.Helper()
+		code, page := w.post(kase+"/report/compose", append([]string{"version", fmt.Sprint(version)}, pairs...)...)
+		if code != want {
+			t.Fatalf("%.80q: %d: %s", pairs, code, page)
+		}
+		if want == http.StatusOK {
+			version++
+		}
+	}
+	compose(http.StatusOK, "do", "summary", "summary", "The key to Zánzibar 441 was found by Quillfeather, 07700 900 417.")
+	for _, bad := range [][]string{{"kind", "thing", "value", "x"}, {"kind", "words", "value", " "}, {"kind", "words", "value", "x", "reason", " "}} {
+		compose(http.StatusBadRequest, append([]string{"do", "redact"}, bad...)...)
+	}
+	take := func(format, of string) []byte {
+		t.Helper()
+		code, b := w.post(kase+"/report/take", "version", fmt.Sprint(version), "format", format, "of", of, "recipient", "The Court")
+		if code != http.StatusOK {
+			t.Fatalf("%s, %s: %d: %s", format, of, code, b)
+		}
+		return []byte(b)
+	}
+	compose(http.StatusOK, "do", "redact", "kind", "words", "value", secret, "reason", "a place of safety")
+	compose(http.StatusOK, "do", "redact", "kind", "words", "value", "quillfeather", "reason", "a minor")
+	compose(http.StatusOK, "do", "redact", "kind", "words", "value", "+44 7700 900417", "reason", "a minor's number")
+	compose(http.StatusBadRequest, "do", "redact", "kind", "words", "value", "quillfeather", "reason", "again")
+	if code, _ := w.post(kase+"/report/take", "version", fmt.Sprint(version), "format", "html", "recipient", "The Court"); code != http.StatusBadRequest {
+		t.Errorf("neither full nor redacted: %d", code)
+	}
+	// all is what a version says, and all of its bytes, with the streams of a PDF as they are unpacked.
+	all := func(format string, b []byte) string {
+		if format == "html" {
+			return strings.ToLower(string(b))
+		}
+		path := filepath.Join(t.TempDir(), "r.pdf")
+		os.WriteFile(path, b, 0o600)
+		text, err := exec.Command("pdftotext", path, "-").Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		info, _ := exec.Command("pdfinfo", path).Output()
+		out, err := exec.Command("qpdf", "--qdf", path, "-").Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.ToLower(strings.Join(strings.Fields(string(text)), " ") + string(info) + string(out))
+	}
+	_, page := w.get(kase + "/report?version-of=redacted")
+	page = page[strings.Index(page, `<article class="report`):strings.Index(page, "</article>")]
+	for name, said := range map[string]string{"page": strings.ToLower(page), "html": all("html", take("html", "redacted")), "pdf": all("pdf", take("pdf", "redacted"))} {
+		for _, gone := range []string{"zanzibar", "zánzibar", "quillfeather", "900417", "900 417", "5a0061006e007a"} {
+			if strings.Contains(said, gone) {
+				t.Errorf("%s: %q is still there", name, gone)
+			}
+		}
+		for _, there := range []string{"redacted version", "[redacted 1]", "a place of safety", "lies there"} {
+			if !strings.Contains(said, there) {
+				t.Errorf("%s: %q is not there", name, there)
+			}
+		}
+	}
+	for _, format := range []string{"html", "pdf"} {
+		if said := all(format, take(format, "full")); !strings.Contains(said, "full version") || !strings.Contains(said, "zanzibar 441") || strings.Contains(said, "[redacted") {
+			t.Errorf("%s: the full version is not full", format)
+		}
+	}
+	code, log := w.post(kase+"/report/redactions", "version", fmt.Sprint(version))
+	if code != http.StatusOK || !strings.Contains(log, `"reason":"a place of safety","part":"Marked records","record":1,"words":"Zanzibar 441"`) || !strings.Contains(log, "Zánzibar 441") {
+		t.Errorf("the log: %d: %s", code, log)
+	}
+	var book string
+	if err := w.s.DB().QueryRow("SELECT string_agg(convert_from(line, 'UTF8'), ' ') FROM ledger WHERE convert_from(line, 'UTF8') NOT LIKE '%record.marked%'").Scan(&book); err != nil || strings.Contains(strings.ToLower(book), "zanzibar") || strings.Contains(book, "uillfeather") {
+		t.Errorf("the ledger has what is redacted, %v", err)
+	}
+	compose(http.StatusOK, "do", "show", "redaction", "2")
+	if said := all("html", take("html", "redacted")); !strings.Contains(said, "quillfeather") || strings.Contains(said, "zanzibar") {
+		t.Error("a redaction that was taken back")
+	}
+}
+
+// A region of a picture is painted over in the bytes that leave; the full version has the picture as it was decoded.
+func TestARegionOfAPictureIsGone(t *testing.T) {
+	t.Parallel()
+	w := newSite(t)
+	w.app.Previews = &preview.Maker{Dir: t.TempDir(), Command: []string{"/bin/cat"}, Log: slog.New(slog.DiscardHandler)}
+	shot := image.NewRGBA(image.Rect(0, 0, 100, 50))
+	draw.Draw(shot, shot.Bounds(), image.NewUniform(color.RGBA{200, 40, 40, 255}), image.Point{}, draw.Src)
+	var b bytes.Buffer
+	if err := png.Encode(&b, shot); err != nil {
+		t.Fatal(err)
+	}
+	if code, page := w.photograph("014-A", "front.png", b.Bytes()); code != http.StatusOK {
+		t.Fatal(code, page)
+	}
+	sum := fmt.Sprintf("%x", sha256.Sum256(b.Bytes()))
+	redact := func(x string) int {
+		code, _ := w.post(kase+"/report/compose", "version", "0", "do", "redact", "kind", "region", "value", sum, "x", x, "y", "20", "width", "30", "height", "40", "reason", "a face")
+		return code
+	}
+	for _, bad := range []string{"", "-1", "80", "NaN", "1e99"} {
+		if code := redact(bad); code != http.StatusBadRequest {
+			t.Errorf("from %q: %d", bad, code)
+		}
+	}
+	if code := redact("10"); code != http.StatusOK {
+		t.Fatal(code)
+	}
+	shown := func(page string) image.Image {
+		t.Helper()
+		m := regexp.MustCompile(`<img src="data:image/png;base64,([^"]+)"`).FindStringSubmatch(page)
+		if m == nil {
+			t.Fatal("there is no picture")
+		}
+		raw, err := base64.StdEncoding.DecodeString(html.UnescapeString(m[1]))
+		if err != nil {
+			t.Fatal(err)
+		}
+		out, err := png.Decode(bytes.NewReader(raw))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	take := func(of string) string {
+		code, page := w.post(kase+"/report/take", "version", "1", "format", "html", "of", of, "recipient", "The Court")
+		if code != http.StatusOK {
+			t.Fatal(code, page)
+		}
+		return page
+	}
+	_, onPage := w.get(kase + "/report?version-of=redacted")
+	for name, x := range map[string]image.Image{"taken out": shown(take("redacted")), "on the page": shown(onPage)} {
+		for _, p := range []image.Point{{10, 10}, {39, 29}, {25, 20}} {
+			if r, g, bl, _ := x.At(p.X, p.Y).RGBA(); r+g+bl != 0 {
+				t.Errorf("%s: the pixel at %v is there", name, p)
+			}
+		}
+		if r, _, _, _ := x.At(50, 40).RGBA(); r>>8 != 200 {
+			t.Errorf("%s: what is not redacted is gone", name)
+		}
+	}
+	if r, _, _, _ := shown(take("full")).At(25, 20).RGBA(); r>>8 != 200 {
+		t.Error("the full version is not full")
+	}
+	if page := take("redacted"); !strings.Contains(page, "[redacted 1]") || strings.Contains(page, base64.StdEncoding.EncodeToString(b.Bytes())) {
+		t.Error("the redacted version has the picture as it was, or does not say so")
 	}
 }

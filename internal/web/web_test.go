@@ -492,26 +492,29 @@ func TestLabelAndReceipt(t *testing.T) {
 	}
 }
 
+// photograph puts a picture of an exhibit in by its form.
+func (w *site) photograph(exhibit, name string, data []byte) (int, string) {
+	w.t.Helper()
+	w.t.Helper()
+	var b bytes.Buffer
+	m := multipart.NewWriter(&b)
+	m.WriteField("exhibit", exhibit)
+	m.WriteField("note", hostile)
+	f, _ := m.CreateFormFile("photograph", name)
+	f.Write(data)
+	m.Close()
+	res, err := w.client.Post(w.base+kase+"/intake/photograph", m.FormDataContentType(), &b)
+	if err != nil {
+		w.t.Fatal(err)
+	}
+	defer res.Body.Close()
+	page, _ := io.ReadAll(res.Body)
+	return res.StatusCode, string(page)
+}
+
 // A photograph's type is told by its content, and it is served in a sandbox.
 func TestPhotographs(t *testing.T) {
 	w := newSite(t)
-	send := func(exhibit, name string, data []byte) (int, string) {
-		t.Helper()
-		var b bytes.Buffer
-		m := multipart.NewWriter(&b)
-		m.WriteField("exhibit", exhibit)
-		m.WriteField("note", hostile)
-		f, _ := m.CreateFormFile("photograph", name)
-		f.Write(data)
-		m.Close()
-		res, err := w.client.Post(w.base+kase+"/intake/photograph", m.FormDataContentType(), &b)
-		if err != nil {
-			t.Fatal(err)
-		}
-		defer res.Body.Close()
-		page, _ := io.ReadAll(res.Body)
-		return res.StatusCode, string(page)
-	}
 	var picture bytes.Buffer
 	if err := png.Encode(&picture, image.NewGray(image.Rect(0, 0, 8, 8))); err != nil {
 		t.Fatal(err)
@@ -528,7 +531,7 @@ func TestPhotographs(t *testing.T) {
 		{"014-A", "../../evil.html", picture.Bytes(), 200, "is in the vault"},
 		{"014-A", "again.png", picture.Bytes(), 422, "in use already"},
 	} {
-		code, page := send(c.exhibit, c.name, c.data)
+		code, page := w.photograph(c.exhibit, c.name, c.data)
 		if code != c.code || !strings.Contains(page, c.said) || strings.Contains(page, "<script>alert") {
 			t.Errorf("%s for %s: %d, no %q", c.name, c.exhibit, code, c.said)
 		}
@@ -545,7 +548,7 @@ func TestPhotographs(t *testing.T) {
 	if code, _ := w.get("/case/OTHER-1/intake/photograph/1"); code != http.StatusNotFound {
 		t.Error(code)
 	}
-	if _, page := w.get(kase + "/report"); !strings.Contains(page, "Pictures of it") {
+	if _, page := w.get(kase + "/report"); !strings.Contains(page, "bytes, scaled down; SHA-256 of the file") {
 		t.Error("the report does not name it")
 	}
 }

@@ -24,9 +24,9 @@ var Key = ed25519.NewKeyFromSeed(make([]byte, ed25519.SeedSize))
 // Open makes a database on the server that CROSSWIND_TEST_DATABASE names, and
 // opens a store in it as the application does, as a role that does not own it. Without
 // that variable the test is skipped, and the script that runs all tests always sets it.
-func Open(t testing.TB) *store.Store {
-	s, _ := OpenWithOwner(t)
-	return s
+func Open(t testing.TB, change ...func(*store.Options)) *store.Store {
+	t.Helper()
+	return At(t, URL(t), change...)
 }
 
 // OpenWithOwner does the same, and gives the database as its owner has it: who can
@@ -44,8 +44,8 @@ func OpenWithOwner(t testing.TB) (*store.Store, *sql.DB) {
 }
 
 // At opens a store in the database of an administrator's address. Its heads are in a
-// folder of the test's own.
-func At(t testing.TB, admin string) *store.Store {
+// folder of the test's own. change alters how it is opened.
+func At(t testing.TB, admin string, change ...func(*store.Options)) *store.Store {
 	t.Helper()
 	ctx := context.Background()
 	app, err := store.Prepare(ctx, admin)
@@ -56,7 +56,11 @@ func At(t testing.TB, admin string) *store.Store {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := store.Open(ctx, app, store.Options{Key: Key, Heads: heads})
+	o := store.Options{Key: Key, Heads: heads}
+	for _, f := range change {
+		f(&o)
+	}
+	s, err := store.Open(ctx, app, o)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -138,7 +138,7 @@ func (v *content) Wants(part string) bool {
 // filtered reads what is filtered.
 func (a pages) filtered(ctx context.Context, p *frame.Page) (*content, error) {
 	v := &content{View: viewOf(p), MarkAll: frame.Address("/case/"+p.Case.Reference+"/examine/mark-all", p.Query, "r", "", "o", ""),
-		TakeOut: frame.Address("/case/"+p.Case.Reference+"/examine/take", p.Query, "r", "", "o", "", "after", ""), Formats: export.Formats}
+		TakeOut: frame.Address("/case/"+p.Case.Reference+"/examine/take", p.Query, "r", "", "o", "", "after", ""), Formats: formats(a.Press)}
 	if err := a.readFilter(ctx, p, v); err != nil {
 		return nil, err
 	}

@@ -1,22 +1,32 @@
 package examine
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
 	"net/http"
 	"os"
-	"strings"
+	"slices"
 	"time"
 
+	"crosswind/core/report"
+	"crosswind/core/scope"
 	"crosswind/internal/export"
+	"crosswind/internal/press"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
 	"github.com/gin-gonic/gin"
 )
+
+// formats are the forms in which records are taken out here: PDF only where one can be set.
+func formats(setter *press.Setter) []export.Format {
+	return slices.DeleteFunc(slices.Clone(export.Formats), func(f export.Format) bool { return f.Name == "pdf" && setter.Lacks() != nil })
+}
 
 // takeOut writes what is filtered in an open format, for somebody: an entry of the ledger says what left, with its digest, and
 // for whom, before a byte of it does.
@@ -30,9 +40,9 @@ func (a pages) takeOut(c *gin.Context) error {
 	if err != nil {
 		return frame.Bad("%v", err)
 	}
-	recipient := strings.Join(strings.Fields(c.PostForm("recipient")), " ")
-	if recipient == "" || len(recipient) > 300 {
-		return frame.Bad("what leaves has a recipient, of up to 300 bytes: who gets the %s?", f.Title)
+	recipient, err := frame.Recipient(c, f.Title)
+	if err != nil {
+		return err
 	}
 	v, err := a.filtered(c.Request.Context(), p)
 	if err != nil {
@@ -46,7 +56,12 @@ func (a pages) takeOut(c *gin.Context) error {
 		return err
 	}
 	v.Filter.From, v.Filter.To = w.From, w.To
-	head := export.Head{Case: p.Case.Reference, Title: p.Case.Title, What: v.said(p), Zone: p.Zone, At: time.Now().UTC(), By: frame.By(c), Tool: a.Tool}
+	of := map[*export.Line]int64{} // the record of the line that is being written
+	head := export.Head{Open: func(l *export.Line, n int) (io.ReadCloser, error) { return a.attached(ctx, p.Case.ID, of[l], n) },
+		Case: p.Case.Reference, Title: p.Case.Title, What: v.said(p), Zone: p.Zone, At: time.Now().UTC(), By: frame.By(c), Tool: a.Tool}
+	if a.Press.Lacks() == nil {
+		head.Set = func(r *report.Report) ([]byte, error) { return a.set(ctx, r, head) }
+	}
 	file, err := os.CreateTemp("", "taken-out-*")
 	if err != nil {
 		return fmt.Errorf("making room for what is taken out: %w", err)
@@ -56,7 +71,10 @@ func (a pages) takeOut(c *gin.Context) error {
 		return fmt.Errorf("making room for what is taken out: %w", err)
 	}
 	sum := sha256.New()
-	n, left, err := f.Write(io.MultiWriter(file, sum), head, a.lines(c, v))
+	n, left, err := f.Write(io.MultiWriter(file, sum), head, a.lines(c, v, of))
+	if errors.Is(err, export.ErrPaper) {
+		return frame.Bad("%v", err)
+	}
 	if err != nil {
 		return err
 	}
@@ -76,7 +94,7 @@ func (a pages) takeOut(c *gin.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading what is taken out: %w", err)
 	}
-	name := fmt.Sprintf("%s-%s.%s", p.Case.Reference, head.At.Format("20060102-150405"), f.Name)
+	name := fmt.Sprintf("%s-%s.%s", p.Case.Reference, head.At.Format("20060102-150405"), f.Ending())
 	digest := hex.EncodeToString(sum.Sum(nil))
 	act := store.Act{Book: p.Case.Book(), By: head.By, What: "records.taken_out", On: name, Detail: map[string]string{"format": f.Title, "records": fmt.Sprint(n), "bytes": fmt.Sprint(size), "sha256": digest, "recipient": recipient}}
 	if left > 0 {
@@ -91,8 +109,33 @@ func (a pages) takeOut(c *gin.Context) error {
 	return nil
 }
 
-// lines reads what is filtered as it is in packages: in order of time, and those without one behind.
-func (a pages) lines(c *gin.Context, v *content) iter.Seq2[*export.Line, error] {
+// set sets records for print, as one volume.
+func (a pages) set(ctx context.Context, r *report.Report, head export.Head) ([]byte, error) {
+	vs, err := a.Press.PDF(ctx, r, head.By, head.At)
+	if err != nil {
+		return nil, err
+	}
+	if len(vs) > 1 {
+		return nil, fmt.Errorf("%w: they would be more than one volume of %d pages; narrow what is filtered", export.ErrPaper, press.MostPages)
+	}
+	return vs[0].Bytes, nil
+}
+
+// attached opens the nth attachment of a record.
+func (a pages) attached(ctx context.Context, caseID, id int64, n int) (io.ReadCloser, error) {
+	_, open, err := a.Evidence.Attachment(ctx, caseID, id, n)
+	if errors.Is(err, scope.ErrWithheld) || errors.Is(err, store.ErrNotFound) {
+		return nil, export.ErrWithheld
+	}
+	if err != nil {
+		return nil, err
+	}
+	return open()
+}
+
+// lines reads what is filtered as it is in packages: in order of time, and those without one behind. of has the record of the
+// line that was given last.
+func (a pages) lines(c *gin.Context, v *content, of map[*export.Line]int64) iter.Seq2[*export.Line, error] {
 	ctx := c.Request.Context()
 	return func(yield func(*export.Line, error) bool) {
 		each := func(rs []store.Record) bool {
@@ -103,6 +146,8 @@ func (a pages) lines(c *gin.Context, v *content) iter.Seq2[*export.Line, error] 
 				if r.MarkReason != nil {
 					l.Mark = *r.MarkReason
 				}
+				clear(of)
+				of[l] = r.ID
 				if !yield(l, err) || err != nil {
 					return false
 				}

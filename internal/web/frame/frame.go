@@ -24,6 +24,7 @@ import (
 	"crosswind/core/scope"
 	"crosswind/internal/acquire"
 	"crosswind/internal/evidence"
+	"crosswind/internal/press"
 	"crosswind/internal/preview"
 	"crosswind/internal/store"
 
@@ -43,6 +44,8 @@ type App struct {
 	Tool     string // name and version
 	Acquirer *acquire.Acquirer
 	Process  *store.Process // this one
+	Press    *press.Setter  // sets reports as PDF
+	Signer   *press.Signer  // and signs them
 	Data     string         // Crosswind's own folder: it is not a source
 	Packages string         // folder of finished packages
 	Log      *slog.Logger

@@ -132,7 +132,7 @@ var sentences = map[string]string{
 	"image.content_read": "read: the files of its volumes are in the vault", "backup.content_read": "never encrypted: its content is in the vault", "rule.overridden": "done against a rule, for a reason", "record.read_again": "marked, and read anew", "exhibit.renamed": "renamed", "source.unnamed": "no place of sources any more",
 	"records.recovered": "records recovered", "record.marked": "marked", "record.unmarked": "mark taken away", "map.saved": "field map saved", "records.taken_out": "records taken out",
 	"person.together": "handles brought together as one person's", "person.apart": "a handle taken from a contact's person", "person.undone": "a ruling on persons taken back",
-	"tool.validated": "measured", "report.saved": "report written", "report.submitted": "report given to be reviewed", "report.commented": "report remarked on", "report.returned": "report returned", "report.accepted": "report accepted", "report.signed": "report signed", "report.downloaded": "signed report taken out",
+	"tool.validated": "measured", "report.saved": "report written", "report.submitted": "report given to be reviewed", "report.commented": "report remarked on", "report.returned": "report returned", "report.accepted": "report accepted", "report.signed": "report signed", "report.downloaded": "signed report taken out", "report.taken_out": "report taken out", "report_template.kept": "template kept",
 	"package.queued": "package begun", "package.made": "package made", "package.downloaded": "package downloaded",
 	"manifest.downloaded": "manifest downloaded", "signin": "signed in", "signout": "signed out",
 	"examiner.added": "examiner added",

@@ -333,3 +333,12 @@ func AcquisitionName(ref string, a *store.Acquisition) string {
 func NoPage(path string) error {
 	return fmt.Errorf("there is no page at %s: %w", path, store.ErrNotFound)
 }
+
+// Recipient reads from a form who gets what leaves: an entry of the ledger names them.
+func Recipient(c *gin.Context, what string) (string, error) {
+	s := strings.Join(strings.Fields(c.PostForm("recipient")), " ")
+	if s == "" || len(s) > 300 {
+		return "", Bad("what leaves has a recipient, of up to 300 bytes: who gets the %s?", what)
+	}
+	return s, nil
+}

@@ -42,6 +42,10 @@ func Routes(a *frame.App, signed, inCase frame.Group) {
 	inCase.GET("/ledger", access.SeeCase, p.ledger)
 	inCase.GET("/ledger/proof", access.SeeCase, p.proof)
 	inCase.POST("/ledger/check", access.CheckLedger, p.check)
+	signed.POST("/ledger/stamp", access.CheckLedger, p.stamp)
+	inCase.POST("/ledger/stamp", access.CheckLedger, p.stamp)
+	signed.GET("/ledger/stamp", access.SeeCase, p.stampFile)
+	inCase.GET("/ledger/stamp", access.SeeCase, p.stampFile)
 }
 
 type caseLine struct {
@@ -248,6 +252,10 @@ func (a pages) ledger(c *gin.Context) error {
 	}
 	slices.Reverse(heads)
 	heads = heads[:min(len(heads), shownHeads)]
+	stamps, err := a.Store.HeadStamps(c.Request.Context(), name, shownHeads)
+	if err != nil {
+		return err
+	}
 	refused, addresses, err := a.Store.Refusals(c.Request.Context())
 	if err != nil {
 		return err
@@ -259,7 +267,9 @@ func (a pages) ledger(c *gin.Context) error {
 		Refused, Addresses    int64
 		Filter                store.LedgerFilter
 		Heads                 []ledger.Head
-	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime, refused, addresses, f, heads}
+		Stamps                []store.HeadStamp
+		Stamping              bool // there is an authority that can be asked
+	}{name, path, next, fmt.Sprintf("%x", a.Store.Key()), entries, parseTime, refused, addresses, f, heads, stamps, a.Store.Stamps()}
 	return a.Render(c, files, p, "ledger.html")
 }
 
@@ -296,6 +306,48 @@ func (a pages) proof(c *gin.Context) error {
 		Hashes           []string
 	}{proof, name, path, p.Keep("as", "json"), proof.Proof}
 	return a.Render(c, files, p, "proof.html")
+}
+
+// stamp has the head of a ledger stamped as it is now.
+func (a pages) stamp(c *gin.Context) error {
+	name, path := book(c)
+	if !a.Store.Stamps() {
+		return frame.Bad("no time stamp authority is set up: crosswind serve --time-stamps names one")
+	}
+	h, err := a.Store.SignedHead(c.Request.Context(), name)
+	if err != nil {
+		return err
+	}
+	x, err := a.Store.StampHead(c.Request.Context(), h)
+	if err != nil {
+		a.Notice(c, "The head is signed, and has no time stamp: %v", err)
+	} else {
+		a.Notice(c, "The head of %d entries is stamped: %s, by %s.", x.Size, x.At.UTC().Format("2006-01-02 15:04:05Z"), x.Authority)
+	}
+	c.Redirect(http.StatusSeeOther, path)
+	return nil
+}
+
+// stampFile hands out the time stamp of a head, or the head that it is of: what openssl ts -verify asks for.
+func (a pages) stampFile(c *gin.Context) error {
+	name, _ := book(c)
+	size, err := strconv.ParseInt(c.Query("size"), 10, 64)
+	if err != nil {
+		return fmt.Errorf("a time stamp of %q entries: %w", c.Query("size"), store.ErrNotFound)
+	}
+	x, err := a.Store.HeadStampOf(c.Request.Context(), name, size)
+	if err != nil {
+		return err
+	}
+	base := fmt.Sprintf("%s-head-%d", strings.ReplaceAll(name, " ", "-"), size)
+	if c.Query("as") == "head" {
+		c.Header("Content-Disposition", frame.Attachment(base+".json"))
+		c.Data(http.StatusOK, "application/json", []byte(x.Head+"\n"))
+		return nil
+	}
+	c.Header("Content-Disposition", frame.Attachment(base+".tsr"))
+	c.Data(http.StatusOK, "application/timestamp-reply", x.Response)
+	return nil
 }
 
 func (a pages) check(c *gin.Context) error {

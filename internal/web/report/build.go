@@ -31,10 +31,12 @@ type Report struct {
 	Overridden   []store.Overridden
 	Counts       map[string]int // marked records by state
 	Ledger       *store.LedgerState
+	Stamps       []store.HeadStamp // the last time stamp of the ledger, if there is one
 	Key          string
 	Tool         string
 	By           string
 	At           time.Time
+	pictured     int            // pictures of records that were set
 	numbers      map[string]int // of the marked records, by the keys by which they are cited
 }
 
@@ -166,6 +168,9 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 	}
 	if err == nil {
 		r.Ledger, err = s.LedgerState(ctx, cs.Book())
+	}
+	if err == nil {
+		r.Stamps, err = s.HeadStamps(ctx, cs.Book(), 1)
 	}
 	return r, err
 }

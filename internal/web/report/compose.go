@@ -2,7 +2,6 @@ package report
 
 import (
 	"bytes"
-	"crypto/sha256"
 	"fmt"
 	"html/template"
 	"net/http"
@@ -155,6 +154,33 @@ func text(c *gin.Context, name string) string {
 	return strings.TrimSpace(strings.ReplaceAll(c.PostForm(name), "\r\n", "\n"))
 }
 
+// keepTemplate keeps how a version is arranged, for other reports.
+func (a pages) keepTemplate(c *gin.Context) error {
+	cs := frame.CaseOf(c)
+	version, err := strconv.ParseInt(c.PostForm("version"), 10, 64)
+	if err != nil || version < 0 {
+		return frame.Bad("the form names no version of the report")
+	}
+	v, err := a.Store.ReportVersion(c.Request.Context(), cs.ID, version)
+	if err != nil {
+		return err
+	}
+	name := strings.Join(strings.Fields(c.PostForm("name")), " ")
+	if name == "" || len([]rune(name)) > mostName {
+		return frame.Bad("a template has a name, of up to %d characters", mostName)
+	}
+	t := report.Composition{Order: v.Order, Out: v.Out, Questions: v.Questions, Qualifications: v.Qualifications, Declaration: v.Declaration}
+	if err := a.Store.SaveReportTemplate(c.Request.Context(), name, &t, frame.By(c)); err != nil {
+		return err
+	}
+	a.Notice(c, "The arrangement of this report is kept as the template %s.", name)
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/report")
+	return nil
+}
+
+// mostName bounds the name of a template, in characters.
+const mostName = 80
+
 // change does to a composition what a form asks for, and says at which part the page is to open.
 func (a pages) change(c *gin.Context, to *report.Composition) (at string, err error) {
 	all, must := partNames()
@@ -163,6 +189,16 @@ func (a pages) change(c *gin.Context, to *report.Composition) (at string, err er
 	case "up", "down":
 		to.Move(of, do == "up", all, must)
 		return of, nil
+	case "order":
+		to.Order = strings.Fields(c.PostForm("order"))
+		return "", nil
+	case "template":
+		t, err := a.Store.ReportTemplate(c.Request.Context(), c.PostForm("template"))
+		if err != nil {
+			return "", err
+		}
+		to.Order, to.Out, to.Questions, to.Qualifications, to.Declaration = t.Order, t.Out, t.Questions, t.Qualifications, t.Declaration
+		return "", nil
 	case "out":
 		if slices.Contains(must, of) {
 			return "", frame.Bad("the part %q proves the rest, and stands in every report", of)
@@ -189,6 +225,23 @@ func (a pages) change(c *gin.Context, to *report.Composition) (at string, err er
 			}
 		}
 		return "questions", nil
+	case "redact":
+		x := report.Redaction{Kind: c.PostForm("kind"), Value: text(c, "value"), Reason: text(c, "reason")}
+		if x.Kind == report.OfRegion {
+			x.Value = strings.Join([]string{x.Value, c.PostForm("x"), c.PostForm("y"), c.PostForm("width"), c.PostForm("height")}, " ")
+		}
+		if slices.ContainsFunc(to.Redactions, func(y report.Redaction) bool { return y.Kind == x.Kind && y.Value == x.Value }) {
+			return "", frame.Bad("that is redacted already")
+		}
+		to.Redactions = append(slices.Clone(to.Redactions), x)
+		return "part-redactions", nil
+	case "show":
+		n, err := strconv.Atoi(c.PostForm("redaction"))
+		if err != nil || n < 1 || n > len(to.Redactions) {
+			return "", frame.Bad("there is no redaction %q", c.PostForm("redaction"))
+		}
+		to.Redactions = slices.Delete(slices.Clone(to.Redactions), n-1, n)
+		return "part-redactions", nil
 	case "finding new":
 		to.Findings = append(to.Findings, report.Finding{Title: text(c, "title"), Text: text(c, "text")})
 		return "findings", nil
@@ -253,24 +306,27 @@ func (a pages) step(what string) func(c *gin.Context) error {
 		if note == "" && (what == store.Commented || what == store.Returned) {
 			return frame.Bad("say what is to be changed, or remarked")
 		}
-		var page []byte
-		sum := ""
+		x := store.ReportStep{Version: version, What: what, Note: note, By: frame.By(c)}
+		var sheets store.Sheets
 		switch what {
 		case store.Accepted:
-			sum, err = a.accepted(c, version)
+			x.SHA256, err = a.accepted(c, version)
 		case store.Signed:
-			page, err = a.signed(c, version)
-			sum = fmt.Sprintf("%x", sha256.Sum256(page))
+			sheets, err = a.signed(c, version)
 		}
 		if err == nil {
-			err = a.Store.StepReport(ctx, cs, version, what, note, frame.By(c), sum, page)
+			err = a.Store.StepReport(ctx, cs, x, sheets)
 		}
 		if err != nil {
 			return err
 		}
 		if what == store.Signed {
-			if _, err := a.Store.SignedHead(ctx, cs.Book()); err != nil {
+			h, err := a.Store.SignedHead(ctx, cs.Book())
+			if err != nil {
 				return err
+			}
+			if _, err := a.Store.StampHead(ctx, h); err != nil {
+				a.Notice(c, "The report is signed, and the ledger's head has no time stamp: %v", err)
 			}
 		}
 		c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/report#part-review")
@@ -302,23 +358,47 @@ func (a pages) accepted(c *gin.Context, version int64) (string, error) {
 	return said, err
 }
 
-// signed sets the report as it is when it is signed.
-func (a pages) signed(c *gin.Context, version int64) ([]byte, error) {
+// signed sets the report as it is when it is signed: as a page, and as PDF where that can be set.
+func (a pages) signed(c *gin.Context, version int64) (out store.Sheets, err error) {
 	v, r, err := a.current(c, version)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	if v.State() != store.Accepted {
-		return nil, fmt.Errorf("%w: version %d is %s, and only what was accepted is signed", store.ErrStep, version, v.State())
+		return out, fmt.Errorf("%w: version %d is %s, and only what was accepted is signed", store.ErrStep, version, v.State())
 	}
 	if faults := r.unsound(&v.Composition); len(faults) > 0 {
-		return nil, fmt.Errorf("%w: %s", store.ErrStep, strings.Join(faults, "; "))
+		return out, fmt.Errorf("%w: %s", store.ErrStep, strings.Join(faults, "; "))
 	}
 	if r.changed(v) {
-		return nil, fmt.Errorf("%w: what version %d says has changed since it was accepted, by what was marked, read or recorded; ask for another review", store.ErrStep, version)
+		return out, fmt.Errorf("%w: what version %d says has changed since it was accepted, by what was marked, read or recorded; ask for another review", store.ErrStep, version)
 	}
 	v.Steps = append(v.Steps, store.ReportStep{What: store.Signed, By: frame.By(c), At: r.At})
-	return press.HTML(r.Compose(v))
+	sheet := r.Compose(v)
+	if err = fill(c.Request.Context(), sheet, r.Case.ID, a.Store, a.Evidence, a.Previews); err != nil {
+		return out, err
+	}
+	if out.Page, err = press.HTML(sheet); err != nil || a.Press.Lacks() != nil {
+		return out, err
+	}
+	vs, err := r.pdf(c.Request.Context(), a.Store, a.Press, sheet)
+	if err != nil { // it is signed as a page
+		a.Notice(c, "The report is signed as a web page alone: %v", err)
+		return out, nil
+	}
+	for i := range vs {
+		if err == nil && a.Signer != nil {
+			var unstamped error
+			reason := fmt.Sprintf("Report of case %s, version %d", r.Case.Reference, version)
+			if vs[i].Bytes, unstamped, err = a.Signer.Sign(c.Request.Context(), vs[i].Bytes, r.By, reason, r.At); err == nil && unstamped != nil {
+				a.Notice(c, "The PDF is signed, and its signature has no time stamp: %v", unstamped)
+			}
+		}
+	}
+	if err == nil {
+		_, _, out.PDF, err = bundle(fmt.Sprintf("%s-report-%d", r.Case.Reference, version), vs, r.At)
+	}
+	return out, err
 }
 
 // unsound names the findings that rest on what is not in the report, or has changed.
@@ -340,15 +420,23 @@ func (a pages) signedReport(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	page, sum, err := a.Store.SignedReport(c.Request.Context(), cs, version)
+	pdf := c.Query("as") == "pdf"
+	page, sum, err := a.Store.SignedReport(c.Request.Context(), cs, version, pdf)
 	if err != nil {
 		return err
 	}
-	name := fmt.Sprintf("%s-report-%d.html", cs.Reference, version)
+	ending, media := "html", "text/html; charset=utf-8"
+	switch {
+	case pdf && bytes.HasPrefix(page, []byte("PK")): // volumes
+		ending, media = "zip", "application/zip"
+	case pdf:
+		ending, media = "pdf", "application/pdf"
+	}
+	name := fmt.Sprintf("%s-report-%d.%s", cs.Reference, version, ending)
 	if err := a.Store.Log(c.Request.Context(), store.Act{Book: cs.Book(), By: frame.By(c), What: "report.downloaded", On: name, Detail: map[string]string{"sha256": sum, "version": fmt.Sprint(version)}}); err != nil {
 		return err
 	}
 	c.Header("Content-Disposition", frame.Attachment(name))
-	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
+	c.Data(http.StatusOK, media, page)
 	return nil
 }

@@ -18,7 +18,9 @@ import (
 	"crosswind/core/digest"
 	"crosswind/core/ledger"
 	"crosswind/internal/evidence"
+	"crosswind/internal/export"
 	"crosswind/internal/press"
+	"crosswind/internal/preview"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
@@ -33,6 +35,9 @@ type Maker struct {
 	Tool     string
 	Dir      string // where packages are kept
 	Key      ed25519.PrivateKey
+	Press    *press.Setter // sets the report as PDF, where it can
+	Previews *preview.Maker
+	Trusted  []byte // PEM: the certificates by which the authority for time stamps is trusted
 }
 
 // Package is the job of runs of kind "package".
@@ -61,7 +66,13 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 		return err
 	}
 	r.Ledger.Size, r.Ledger.Hash = head.Size, head.Last // the report speaks of the ledger that goes with it
-	parts, bytes, err := m.parts(ctx, r, head)
+	stamped, err := m.Store.StampHead(ctx, head)
+	if err != nil {
+		t.Logf("the head of the ledger has no time stamp: %v", err)
+	} else if stamped != nil {
+		r.Stamps = []store.HeadStamp{*stamped}
+	}
+	parts, bytes, err := m.parts(ctx, t, r, head, stamped)
 	if err != nil {
 		return err
 	}
@@ -154,15 +165,73 @@ func (m *Maker) attachments(ctx context.Context, caseID int64, k *marked, taken 
 	return parts, total, nil
 }
 
+// stamps are the time stamps of the head, if it has one, and of those that were signed before, with the certificates that they
+// are trusted by.
+func (m *Maker) stamps(ctx context.Context, book string, now *store.HeadStamp) (parts []casefile.Part, err error) {
+	if now != nil {
+		parts = append(parts, casefile.Bytes(casefile.StampName, now.Response))
+	}
+	all, err := m.Store.HeadStamps(ctx, book, mostStamps)
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range all {
+		if now == nil || x.Head != now.Head {
+			parts = append(parts, casefile.Bytes(casefile.StampPath([]byte(x.Head+"\n")), x.Response))
+		}
+	}
+	if len(parts) > 0 && m.Trusted != nil {
+		parts = append(parts, casefile.Bytes(casefile.TrustedName, m.Trusted))
+	}
+	return parts, nil
+}
+
+// graph writes the records of a package in the ontologies CASE and UCO.
+func (m *Maker) graph(r *Report, records []*casefile.RecordLine) ([]byte, error) {
+	f, err := export.FormatOf("jsonld")
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	_, _, err = f.Write(&b, export.Head{Case: r.Case.Reference, Title: r.Case.Title, What: "the marked records", Zone: r.Zone, At: r.At, By: r.By, Tool: m.Tool}, func(yield func(*export.Line, error) bool) {
+		for _, l := range records {
+			if !yield(l, nil) {
+				return
+			}
+		}
+	})
+	return b.Bytes(), err
+}
+
+// mostStamps bounds the time stamps of a package.
+const mostStamps = 1000
+
 // parts are the payload of a package. bytes is about what they hold together.
-func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts []casefile.Part, total int64, err error) {
+func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp) (parts []casefile.Part, total int64, err error) {
 	version, err := m.Store.ReportVersion(ctx, r.Case.ID, 0)
 	if err != nil {
 		return nil, 0, err
 	}
-	html, err := press.HTML(r.Compose(version))
+	sheet := r.Compose(version)
+	if err := fill(ctx, sheet, r.Case.ID, m.Store, m.Evidence, m.Previews); err != nil {
+		return nil, 0, err
+	}
+	html, err := press.HTML(sheet)
 	if err != nil {
 		return nil, 0, fmt.Errorf("writing the report: %w", err)
+	}
+	if m.Press.Lacks() == nil {
+		vs, err := r.pdf(ctx, m.Store, m.Press, sheet)
+		switch {
+		case ctx.Err() != nil:
+			return nil, 0, context.Cause(ctx)
+		case err != nil: // the package has it as a page
+			t.Logf("the report is not in it as PDF: %v", err)
+		}
+		for i, v := range vs {
+			parts = append(parts, casefile.Bytes(casefile.PDFName(i+1), v.Bytes))
+			total += int64(len(v.Bytes))
+		}
 	}
 	var lines bytes.Buffer
 	var records []*casefile.RecordLine
@@ -253,25 +322,19 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 			parts = append(parts, casefile.Bytes(fmt.Sprintf("%s%s-acquisition-%d.unread", casefile.ManifestsDir, a.Reference, a.Number), b.Bytes()))
 		}
 		if a.ContentManifest != "" {
-			var b bytes.Buffer
-			for f, err := range m.Store.AllFiles(ctx, a.ID, store.Content) {
-				if err != nil {
-					return nil, 0, err
-				}
-				fmt.Fprintln(&b, digest.Line{Sum: f.SHA256, Path: f.Path})
+			b, err := manifest(ctx, m.Store, a.ID, store.Content, func(f *store.File) string { return f.SHA256 })
+			if err != nil {
+				return nil, 0, err
 			}
-			parts = append(parts, casefile.Bytes(casefile.ManifestsDir+a.manifestName(true), b.Bytes()))
+			parts = append(parts, casefile.Bytes(casefile.ManifestsDir+a.manifestName(true), b))
 		}
 		for suffix, sum := range map[string]func(*store.File) string{
 			"sha256": func(f *store.File) string { return f.SHA256 }, "sha1": func(f *store.File) string { return f.SHA1 }, "md5": func(f *store.File) string { return f.MD5 }} {
-			var b bytes.Buffer
-			for f, err := range m.Store.AllFiles(ctx, a.ID, store.Source) {
-				if err != nil {
-					return nil, 0, err
-				}
-				fmt.Fprintln(&b, digest.Line{Sum: sum(f), Path: f.Path})
+			b, err := manifest(ctx, m.Store, a.ID, store.Source, sum)
+			if err != nil {
+				return nil, 0, err
 			}
-			parts = append(parts, casefile.Bytes(fmt.Sprintf("%s%s-acquisition-%d.%s", casefile.ManifestsDir, a.Reference, a.Number, suffix), b.Bytes()))
+			parts = append(parts, casefile.Bytes(fmt.Sprintf("%s%s-acquisition-%d.%s", casefile.ManifestsDir, a.Reference, a.Number, suffix), b))
 		}
 	}
 	var book bytes.Buffer
@@ -304,6 +367,11 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		}
 		heads.Write(append(line, '\n'))
 	}
+	stamps, err := m.stamps(ctx, head.Book, stamped)
+	if err != nil {
+		return nil, 0, err
+	}
+	parts = append(parts, stamps...)
 	for _, p := range []struct {
 		path string
 		b    []byte
@@ -311,6 +379,12 @@ func (m *Maker) parts(ctx context.Context, r *Report, head *ledger.Head) (parts 
 		parts = append(parts, casefile.Bytes(p.path, p.b))
 		total += int64(len(p.b))
 	}
+	graph, err := m.graph(r, records)
+	if err != nil {
+		return nil, 0, err
+	}
+	parts = append(parts, casefile.Bytes(casefile.GraphName, graph))
+	total += int64(len(graph))
 	for path, b := range casefile.Tables(records) {
 		parts = append(parts, casefile.Bytes(path, b))
 		total += int64(len(b))

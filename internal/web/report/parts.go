@@ -30,6 +30,7 @@ var parts = []part{
 	{"acquisitions", "Acquisitions", true, (*Report).acquisitions},
 	{"recovered", "What was recovered, and how", true, (*Report).recovered},
 	{"findings", "Findings", false, (*Report).findings},
+	{"timeline", "Timeline of the marked records", false, (*Report).timeline},
 	{"conversations", "Conversations", false, (*Report).conversations},
 	{"marked", "Marked records", true, (*Report).records},
 	{"absences", "What is absent", false, (*Report).absences},
@@ -57,12 +58,16 @@ func (r *Report) Compose(v *store.ReportVersion) *report.Report {
 	out := &report.Report{Kind: "Report of a digital forensic examination", Title: r.Case.Reference + ": " + r.Case.Title,
 		About: report.Text{report.T("Written "), r.clock().At(r.At), report.T(fmt.Sprintf(" by %s with %s. Times are given in %s, the case's zone, with their offset, and in UTC.", r.By, r.Tool, r.Case.Zone))}}
 	out.About = append(append(out.About, report.Br), r.standing(v)...)
+	if len(c.Redactions) > 0 {
+		out.Kind += report.FullVersion
+	}
 	out.Parts = r.parts(c)
 	return out
 }
 
 // parts writes the parts that a composition has, in its order.
 func (r *Report) parts(c *report.Composition) (out []report.Part) {
+	r.pictured = 0
 	for _, name := range c.Arrange(partNames()) {
 		p := parts[slices.IndexFunc(parts, func(p part) bool { return p.Name == name })]
 		out = append(out, report.Part{Name: p.Name, Title: p.Title, Blocks: p.write(r, c)})
@@ -76,7 +81,11 @@ func (r *Report) said(c *report.Composition) (string, error) {
 	as := *r
 	as.By = ""
 	parts := slices.DeleteFunc(as.parts(c), func(p report.Part) bool { return p.Name == "ledger" })
-	b, err := json.Marshal([]any{r.Case.Title, parts})
+	all := []any{r.Case.Title, parts}
+	if len(c.Redactions) > 0 {
+		all = append(all, c.Redactions)
+	}
+	b, err := json.Marshal(all)
 	return fmt.Sprintf("%x", sha256.Sum256(b)), err
 }
 
@@ -163,13 +172,7 @@ func (r *Report) questions(c *report.Composition) []report.Block {
 
 // cited finds the marked record that is cited, and its number in the report: nil if there is none.
 func (r *Report) cited(c report.Cite) (m *marked, n int) {
-	if r.numbers == nil {
-		r.numbers = map[string]int{}
-		for i := range r.Marked {
-			r.numbers[r.Marked[i].cite().Key()] = i + 1
-		}
-	}
-	if n = r.numbers[c.Key()]; n > 0 {
+	if n = r.numberOf(c.Key()); n > 0 {
 		m = &r.Marked[n-1]
 	}
 	return m, n
@@ -304,13 +307,29 @@ func (r *Report) definitions(*report.Composition) []report.Block {
 }
 
 func (r *Report) ledger(*report.Composition) []report.Block {
+	stamped := report.Text{report.T("None of its heads has a time stamp of an authority.")}
+	for _, s := range r.Stamps {
+		stamped = report.Text{report.T(fmt.Sprintf("As far as entry %s, ", frame.Num(s.Size))), r.clock().At(s.At), report.T(", by " + s.Authority + " (RFC 3161). The package has the stamp.")}
+	}
 	return []report.Block{
 		words("Every custody event, acquisition, check, recovery, mark and hand-out is an entry of a ledger in which each entry holds the hash of the one before it. At the time of this report:"),
 		report.Facts{
 			{Name: "Entries", Value: report.Text{report.T(frame.Num(r.Ledger.Size))}},
 			{Name: "Last entry's SHA-256", Value: report.Text{report.H(r.Ledger.Hash)}},
 			{Name: "Signing key, Ed25519", Value: report.Text{report.H(r.Key)}},
+			{Name: "Time stamp", Value: stamped},
 		},
 		words("Whoever forges a package can sign it with a key of their own. Compare the signing key above with the one that the examiner gives you by another way: in person, by telephone, or on paper. The package's VERIFY.txt says how to check that everything in it was signed with that key."),
 	}
+}
+
+// numberOf is the number of the marked record that a key cites, 0 if it is not marked.
+func (r *Report) numberOf(key string) int {
+	if r.numbers == nil {
+		r.numbers = map[string]int{}
+		for i := range r.Marked {
+			r.numbers[r.Marked[i].cite().Key()] = i + 1
+		}
+	}
+	return r.numbers[key]
 }

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	"crosswind/core/casefile"
 	"crosswind/core/gap"
@@ -61,6 +62,32 @@ func (r *Report) conversations(*report.Composition) (out []report.Block) {
 		return []report.Block{words("No marked record is of a conversation.")}
 	}
 	return append([]report.Block{words("Only marked records are set here: what was said between them is not.")}, out...)
+}
+
+// How a timeline is divided, and how many instants are named below it.
+const (
+	timelineParts = 120
+	timelineTicks = 5
+)
+
+// timeline draws when the marked records were.
+func (r *Report) timeline(*report.Composition) []report.Block {
+	var at []time.Time
+	var below []bool
+	for i := range r.Marked {
+		if m := &r.Marked[i]; m.At != nil {
+			at, below = append(at, *m.At), append(below, m.State.Below())
+		}
+	}
+	t := report.NewTimeline(r.clock(), timelineParts, timelineTicks, at, below)
+	if t == nil {
+		return []report.Block{words("No marked record has a time.")}
+	}
+	said := "Live records stand above the line; recovered, held and earlier ones hang hatched below it."
+	if n := len(r.Marked) - len(at); n > 0 {
+		said += fmt.Sprintf(" %s not in it.", count(int64(n), "record has no time and is", "records have no time and are"))
+	}
+	return []report.Block{words(said), t}
 }
 
 // shownRuns bounds the runs of missing numbers that are told of a table.
@@ -134,6 +161,7 @@ func (r *Report) record(n int, m *marked) *report.Record {
 	add := func(name string, value ...report.Span) {
 		x.Facts = append(x.Facts, report.Fact{Name: name, Value: value})
 	}
+	x.Pictures = r.pictures(m)
 	r.times(m, add)
 	if m.Person != "" || m.Handle != "" {
 		who := report.Text{}
@@ -143,7 +171,7 @@ func (r *Report) record(n int, m *marked) *report.Record {
 		who = append(who, report.E(m.Person), report.T(" "), report.M(m.Handle))
 		for _, p := range m.Whole.Parties {
 			if p.Card != "" {
-				who = append(who, report.T("; "), report.M(p.Handle), report.T(" is named by the record "), report.M(p.ShortCard()), report.T(", "+strings.ToLower(p.CardState.Title())))
+				who = append(who, report.T("; "), report.M(p.Handle), report.T(" is named by the record "), report.H(p.ShortCard()), report.T(", "+strings.ToLower(p.CardState.Title())))
 			}
 		}
 		add(m.Kind.About().Party, who...)

@@ -36,33 +36,39 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.GET("/report", access.SeeEvidence, p.page)
 	inCase.GET("/report/report.css", access.SeeEvidence, func(c *gin.Context) error { c.Data(http.StatusOK, "text/css; charset=utf-8", press.CSS()); return nil })
 	inCase.POST("/report/compose", access.Compose, p.compose)
+	inCase.POST("/report/template", access.Compose, p.keepTemplate)
 	inCase.POST("/report/submit", access.Compose, p.step(store.Submitted))
 	inCase.POST("/report/comment", access.Comment, p.step(store.Commented))
 	inCase.POST("/report/return", access.Review, p.step(store.Returned))
 	inCase.POST("/report/accept", access.Review, p.step(store.Accepted))
 	inCase.POST("/report/sign", access.Sign, p.step(store.Signed))
 	inCase.GET("/report/signed/:version", access.TakeOut, p.signedReport)
+	inCase.POST("/report/take", access.TakeOut, p.take)
+	inCase.POST("/report/redactions", access.TakeOut, p.redactLog)
 	inCase.POST("/report/package", access.Package, p.make)
 	inCase.GET("/report/package/:id", access.TakeOut, p.download)
 }
 
 type content struct {
-	Report   *Report
-	Sheet    template.HTML
-	Version  *store.ReportVersion
-	Newest   bool // it is the version that can be changed
-	Versions []versionLine
-	Parts    []partLine
-	Editor   *editor
-	Waiting  []waiting
-	Further  int // that wait and are not listed
-	Unsound  []string
-	Changed  bool   // what it says is not what was accepted
-	Said     string // SHA-256 of what it says, which is accepted
-	Own      bool   // who looks wrote of it, and does not review it
-	Runs     []store.Run
-	Packages []store.Package
-	Left     []store.LedgerEntry // entries of what has left the case
+	Report    *Report
+	Sheet     template.HTML
+	NoPDF     error // why none can be set, nil if it can
+	Redact    *redactions
+	Templates []store.ReportTemplate
+	Version   *store.ReportVersion
+	Newest    bool // it is the version that can be changed
+	Versions  []versionLine
+	Parts     []partLine
+	Editor    *editor
+	Waiting   []waiting
+	Further   int // that wait and are not listed
+	Unsound   []string
+	Changed   bool   // what it says is not what was accepted
+	Said      string // SHA-256 of what it says, which is accepted
+	Own       bool   // who looks wrote of it, and does not review it
+	Runs      []store.Run
+	Packages  []store.Package
+	Left      []store.LedgerEntry // entries of what has left the case
 }
 
 // versionLine is a version in the list of versions, and what it changed.
@@ -90,7 +96,7 @@ func (a pages) page(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	v := content{}
+	v := content{NoPDF: a.Press.Lacks()}
 	if v.Report, err = Build(ctx, a.Store, p.Case, a.Tool, frame.By(c)); err != nil {
 		return err
 	}
@@ -111,10 +117,26 @@ func (a pages) page(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	v.Sheet, err = press.Body(&press.Sheet{Report: v.Report.Compose(v.Version), Places: places, Origins: func(r *report.Record) string {
+	sheet := &press.Sheet{Report: v.Report.Compose(v.Version), Places: places, Origins: func(r *report.Record) string {
 		return fmt.Sprintf("%s/examine?r=%d&o=1", base, v.Report.Marked[r.N-1].ID)
-	}})
+	}}
+	redacted, log, err := v.Report.redact(ctx, a.Store, sheet.Report, &v.Version.Composition)
 	if err != nil {
+		return err
+	}
+	v.Redact = v.Report.redactions(sheet.Report, &v.Version.Composition, log, c.Query("version-of") == "redacted" && len(v.Version.Redactions) > 0)
+	if v.Redact.Shown {
+		sheet = &press.Sheet{Report: redacted}
+	}
+	addresses(sheet.Report, base)
+	if err := fill(ctx, sheet.Report, p.Case.ID, a.Store, a.Evidence, a.Previews); err != nil {
+		return err
+	}
+	v.Sheet, err = press.Body(sheet)
+	if err != nil {
+		return err
+	}
+	if v.Templates, err = a.Store.ReportTemplates(ctx); err != nil {
 		return err
 	}
 	if v.Runs, err = a.Store.Runs(ctx, p.Case.ID, "package", 1); err != nil {

@@ -97,13 +97,7 @@ func (r *Report) exhibits(*report.Composition) (out []report.Block) {
 		}
 		facts = append(facts, r.clockOf(e))
 		out = append(out, report.Heading{Text: report.Text{report.T(e.Reference + ": " + e.Kind + ", model mark "), report.E(e.ModelMark)}}, facts)
-		if len(e.Photographs) > 0 {
-			var x report.Text
-			for _, p := range e.Photographs {
-				x = append(x, report.E(or(p.Note, "no note")), report.T(fmt.Sprintf(", %s bytes, ", frame.Num(p.Size))), clock.At(p.At), report.T(", SHA-256 "), report.H(p.SHA256), report.Br)
-			}
-			out = append(out, report.Facts{{Name: "Pictures of it", Value: x}})
-		}
+		out = append(out, r.photographs(e)...)
 		t := report.Table{Head: []string{"When", "What", "From", "To", "Seal", "Place, note"}}
 		for _, k := range e.Custody {
 			note := k.Place

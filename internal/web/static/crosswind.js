@@ -436,6 +436,85 @@ document.addEventListener("alpine:init", () => {
       document.querySelector("dialog.help").showModal();
     },
   }));
+  // Parts of the report are dragged to their place in the list; the arrows beside them do the same.
+  Alpine.data("parts", () => ({
+    held: null,
+    begin(event) {
+      this.held = event.target.closest("li");
+      event.dataTransfer.effectAllowed = "move";
+      event.dataTransfer.setData("text/plain", this.held.dataset.part);
+    },
+    over(event) {
+      const at = event.target.closest("li[draggable]");
+      if (!this.held || !at || at === this.held) return;
+      const box = at.getBoundingClientRect();
+      at.parentElement.insertBefore(this.held, event.clientY < box.top + box.height / 2 ? at : at.nextSibling);
+    },
+    drop() {
+      if (!this.held) return;
+      const form = document.getElementById("parts-order");
+      const all = [...this.$root.querySelectorAll("li[draggable]")].map((li) => li.dataset.part);
+      form.elements.order.value = all.join(" ");
+      this.held = null;
+      form.submit();
+    },
+    end() {
+      if (this.held) location.reload(); // it was let go elsewhere
+    },
+  }));
+  // What is selected in the report is offered to be redacted.
+  Alpine.data("redact", () => ({
+    words: "",
+    init() {
+      document.addEventListener("mouseup", () => {
+        const chosen = getSelection();
+        const said = chosen.toString().trim();
+        if (!said || said.length > 2000 || !chosen.anchorNode?.parentElement?.closest(".report")) return;
+        this.words = said;
+        if (this.$refs.words) this.$refs.words.open = true;
+      });
+      if (this.$refs.region) this.draw();
+    },
+    // A region of a picture is drawn over it, and stands in the form in percent.
+    draw() {
+      let drawn = null;
+      const place = (event) => {
+        const box = drawn.image.getBoundingClientRect();
+        const within = (v) => Math.min(1, Math.max(0, v));
+        const to = [within((event.clientX - box.left) / box.width), within((event.clientY - box.top) / box.height)];
+        drawn.from ??= to;
+        const [x, y] = to.map((v, i) => Math.min(v, drawn.from[i]));
+        const [w, h] = to.map((v, i) => Math.abs(v - drawn.from[i]));
+        const figure = drawn.image.parentElement.getBoundingClientRect();
+        Object.assign(drawn.mark.style, {
+          left: box.left - figure.left + x * box.width + "px",
+          top: box.top - figure.top + y * box.height + "px",
+          width: w * box.width + "px",
+          height: h * box.height + "px",
+        });
+        return { x, y, width: w, height: h };
+      };
+      document.addEventListener("pointerdown", (event) => {
+        const image = event.target.closest?.(".report figure img[data-picture]");
+        if (!image) return;
+        event.preventDefault();
+        document.querySelectorAll(".region-mark").forEach((old) => old.remove());
+        const mark = image.parentElement.appendChild(document.createElement("div"));
+        mark.className = "region-mark";
+        drawn = { image, mark };
+        place(event);
+      });
+      document.addEventListener("pointermove", (event) => drawn && place(event));
+      document.addEventListener("pointerup", (event) => {
+        if (!drawn) return;
+        const form = this.$refs.region.querySelector("form");
+        form.elements.value.value = drawn.image.dataset.picture;
+        for (const [name, v] of Object.entries(place(event))) form.elements[name].value = (v * 100).toFixed(1);
+        this.$refs.region.open = true;
+        drawn = null;
+      });
+    },
+  }));
   Alpine.data("number", () => ({
     value: "",
     said: "",
