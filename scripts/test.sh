@@ -22,7 +22,11 @@ stop() {
 }
 trap stop EXIT
 trap 'exit 130' INT TERM
-step() { echo "== $*"; "$@"; }
+TIMEFORMAT='== took %0R s, %0U s of CPU'
+step() {
+  echo "== $*"
+  time "$@"
+}
 export GOGC=300 # memory for time: the collector was an eighth of it
 step go build -o bin/crosswind ./cmd/crosswind
 scripts/postgres.sh start "$dir/pg"
@@ -47,8 +51,10 @@ fuzz() {
 fuzz >"$dir/fuzz.log" 2>&1 &
 fuzzing=$!
 failed=
-[ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL=$dir step npx playwright test --config e2e/playwright.config.mjs || failed=1
-wait "$fuzzing" || failed=1
+[ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL=$dir step npx playwright test --config e2e/playwright.config.mjs 2>&1 | tee "$dir/e2e.log" || failed="$failed browser"
+wait "$fuzzing" || failed="$failed core"
 fuzzing=
 cat "$dir/fuzz.log"
-[ -z "$failed" ]
+# What failed stands at the end, where it is looked for.
+[[ $failed != *browser* ]] || { echo "== the browser tests failed"; tail -n 120 "$dir/e2e.log"; }
+[ -z "$failed" ] || { echo "== failed:$failed" >&2; exit 1; }
