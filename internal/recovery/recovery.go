@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"log/slog"
 	"maps"
 	"slices"
 	"strings"
@@ -139,7 +140,13 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 		detail["field_maps"] = strings.Join(used, ", ") // with the SHA-256 of each one's file
 	}
 	detail["records_live"], detail["records_below"], detail["records_withheld"] = fmt.Sprint(live), fmt.Sprint(below), fmt.Sprint(withheld)
-	return q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail})
+	if err := q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail}); err != nil {
+		return err
+	}
+	if err := q.Store.Prepare(ctx, c.ID); err != nil {
+		slog.Warn("what takes long to find is found when it is asked for", "case", c.Reference, "error", err)
+	}
+	return nil
 }
 
 // pass readies the reading of an acquisition's databases.

@@ -42,13 +42,16 @@ func (s *Store) Sources(ctx context.Context, caseID int64, of []record.Kind) (ou
 	for _, k := range of {
 		kinds = append(kinds, string(k))
 	}
-	err = s.list(ctx, &out, "listing sources", `SELECT a.*, e.reference AS exhibit_ref, ARRAY(SELECT kind FROM unnest($2::text[]) k(kind) WHERE EXISTS (SELECT FROM record r WHERE r.case_id = a.case_id AND r.kind = k.kind AND r.acquisition_id = a.id AND r.state = 'intact')) AS kinds,
+	err = s.list(ctx, &out, "listing sources", sourcesQuery, caseID, Array[string](kinds).param())
+	return out, err
+}
+
+// sourcesQuery lists the sources of a case, and of which of some kinds each has records.
+const sourcesQuery = `SELECT a.*, e.reference AS exhibit_ref, ARRAY(SELECT kind FROM unnest($2::text[]) k(kind) WHERE EXISTS (SELECT FROM record r WHERE r.case_id = a.case_id AND r.kind = k.kind AND r.acquisition_id = a.id AND r.state = 'intact')) AS kinds,
   (SELECT count(*) FROM acquisition_fault x WHERE x.acquisition_id = a.id) AS faults,
   coalesce((SELECT v.authority_id FROM recovery v WHERE v.acquisition_id = a.id AND v.ended_at IS NOT NULL ORDER BY v.id DESC LIMIT 1), 0) AS authority,
   EXISTS (SELECT FROM recovery v WHERE v.acquisition_id = a.id AND v.ended_at IS NOT NULL AND v.full_pass) AS full
-FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AND EXISTS (SELECT FROM record r WHERE r.acquisition_id = a.id) ORDER BY e.reference, a.number`, caseID, Array[string](kinds).param())
-	return out, err
-}
+FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AND EXISTS (SELECT FROM record r WHERE r.acquisition_id = a.id) ORDER BY e.reference, a.number`
 
 // ComparedPage is how many records of each side are listed at once.
 const ComparedPage = 300

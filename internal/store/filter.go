@@ -32,7 +32,6 @@ type Filter struct {
 	Hidden   bool   // that lie in a hidden file, or to which one belongs
 	System   bool   // that lie in a file of the handset's system
 	Gone     *Gone  // that were deleted then
-	sources  sources
 }
 
 // Gone is a span of time in which records were deleted: they are those whose window, by the sources that there are, lies
@@ -66,8 +65,7 @@ func (s *Store) where(ctx context.Context, f *Filter, timed bool) (string, []any
 		numbers[t.Number] = handles
 	}
 	if f.Gone != nil {
-		var err error
-		if f.sources, err = s.made(ctx, f.CaseID); err != nil {
+		if err := s.keepWent(ctx, f.CaseID); err != nil {
 			return "", nil, err
 		}
 	}
@@ -171,17 +169,12 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 		q += " AND (" + systemPath("r.db") + " OR " + fmt.Sprintf(attribute, "system") + ")"
 	}
 	if g := f.Gone; g != nil {
-		args = append(args, g.From, g.To)
 		within := "w.after >= $%d AND w.before <= $%d"
 		if g.Perhaps {
 			within = "w.before > $%d AND w.after < $%d"
 		}
-		within = fmt.Sprintf(within, len(args)-1, len(args))
-		var went, can string
-		can, args = f.sources.within(g, args)
-		q += " AND " + can
-		went, args = f.sources.went(args)
-		q += " AND EXISTS (SELECT FROM (" + went + ") w WHERE " + within + ")"
+		args = append(args, g.From, g.To)
+		q += fmt.Sprintf(" AND r.id IN (SELECT w.record_id FROM record_went w WHERE w.case_id = $1 AND "+within+")", len(args)-1, len(args))
 	}
 	if f.Placed || f.Near != nil {
 		q += " AND r.latitude IS NOT NULL"

@@ -100,47 +100,60 @@ type ClockStep struct {
 // ClockSteps finds where the times of live rows of what happens of itself go back against the order of their numbers, in tables of
 // which nineteen in twenty follow time: see [gap.Jumps].
 func (s *Store) ClockSteps(ctx context.Context, caseID, exhibit int64) (out []ClockStep, err error) {
-	var near []struct {
-		AcquisitionID int64 `db:"acquisition_id"`
-		DB, Tab       string
-		I, ID         int64
-		At            time.Time
-	}
-	err = s.list(ctx, &near, "looking for steps of the clock", `SELECT acquisition_id, db, tab, i, id, at FROM (
-  SELECT acquisition_id, db, tab, i, id, at, bool_or(step) OVER (PARTITION BY acquisition_id, db, tab ORDER BY i ROWS BETWEEN 6 PRECEDING AND 6 FOLLOWING) AS near,
-    count(*) FILTER (WHERE back) OVER p * 20 <= count(*) OVER p AS follows FROM (
-    SELECT acquisition_id, db, tab, id, at, row_number() OVER w AS i, lag(at) OVER w > at AS back, lag(at) OVER w >= at + interval '5 minutes' AS step FROM record r
-    WHERE r.case_id = $1 AND ($2 = 0 OR r.exhibit_id = $2) AND r.state = 'intact' AND r.kind = ANY($3) AND r.at IS NOT NULL AND r.row_id ~ '^[0-9]{1,18}$'
-    WINDOW w AS (PARTITION BY acquisition_id, db, tab ORDER BY row_id::bigint, id)
-  ) t WINDOW p AS (PARTITION BY acquisition_id, db, tab)
-) t WHERE near AND follows ORDER BY acquisition_id, db, tab, i LIMIT 100000`,
-		caseID, exhibit, kindsOf(happens))
+	steps, err := s.clockSteps(ctx, caseID)
 	if err != nil {
 		return nil, err
 	}
 	var ids []int64
-	var pairs [][2]int64
-	var back []time.Duration
-	for from := 0; from < len(near); {
-		to := from + 1
-		for to < len(near) && near[to].I == near[to-1].I+1 && near[to].Tab == near[from].Tab && near[to].DB == near[from].DB && near[to].AcquisitionID == near[from].AcquisitionID {
-			to++
-		}
-		var rows []gap.Row
-		for _, x := range near[from:to] {
-			rows = append(rows, gap.Row{Number: x.I, At: x.At})
-		}
-		for _, j := range gap.Jumps(rows) {
-			pair := [2]int64{near[from+j.Before].ID, near[from+j.After].ID}
-			ids, pairs, back = append(ids, pair[:]...), append(pairs, pair), append(back, j.Back)
-		}
-		from = to
+	for _, x := range steps {
+		ids = append(ids, x.Before, x.After)
 	}
 	found, err := s.RecordsByID(ctx, caseID, ids)
-	for i, p := range pairs {
-		if a, b := found[p[0]], found[p[1]]; a != nil && b != nil {
-			out = append(out, ClockStep{*a, *b, back[i]})
+	for _, x := range steps {
+		if a, b := found[x.Before], found[x.After]; a != nil && b != nil && (exhibit == 0 || a.ExhibitID == exhibit) {
+			out = append(out, ClockStep{*a, *b, x.Back})
 		}
 	}
 	return out, err
+}
+
+// clockStep is a ClockStep by its records' ids.
+type clockStep struct {
+	Before, After int64
+	Back          time.Duration
+}
+
+// clockSteps finds the steps of all exhibits of a case, or gives those that are kept.
+func (s *Store) clockSteps(ctx context.Context, caseID int64) ([]clockStep, error) {
+	return kept(ctx, s, caseID, "steps of the clock", func(t *Tx) (out []clockStep, err error) {
+		var near []struct {
+			AcquisitionID int64 `db:"acquisition_id"`
+			DB, Tab       string
+			I, ID         int64
+			At            time.Time
+		}
+		err = t.SelectContext(t.ctx, &near, `SELECT acquisition_id, db, tab, i, id, at FROM (
+  SELECT acquisition_id, db, tab, i, id, at, bool_or(step) OVER (PARTITION BY acquisition_id, db, tab ORDER BY i ROWS BETWEEN 6 PRECEDING AND 6 FOLLOWING) AS near,
+    count(*) FILTER (WHERE back) OVER p * 20 <= count(*) OVER p AS follows FROM (
+    SELECT acquisition_id, db, tab, id, at, row_number() OVER w AS i, lag(at) OVER w > at AS back, lag(at) OVER w >= at + interval '5 minutes' AS step FROM record r
+    WHERE r.case_id = $1 AND r.state = 'intact' AND r.kind = ANY($2) AND r.at IS NOT NULL AND r.row_id ~ '^[0-9]{1,18}$'
+    WINDOW w AS (PARTITION BY acquisition_id, db, tab ORDER BY row_id::bigint, id)
+  ) t WINDOW p AS (PARTITION BY acquisition_id, db, tab)
+) t WHERE near AND follows ORDER BY acquisition_id, db, tab, i LIMIT 100000`, caseID, kindsOf(happens))
+		for from := 0; from < len(near); {
+			to := from + 1
+			for to < len(near) && near[to].I == near[to-1].I+1 && near[to].Tab == near[from].Tab && near[to].DB == near[from].DB && near[to].AcquisitionID == near[from].AcquisitionID {
+				to++
+			}
+			var rows []gap.Row
+			for _, x := range near[from:to] {
+				rows = append(rows, gap.Row{Number: x.I, At: x.At})
+			}
+			for _, j := range gap.Jumps(rows) {
+				out = append(out, clockStep{near[from+j.Before].ID, near[from+j.After].ID, j.Back})
+			}
+			from = to
+		}
+		return out, err
+	})
 }

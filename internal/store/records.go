@@ -167,9 +167,11 @@ func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Record, 
 		return nil, err
 	}
 	args = append(args, limit)
-	return s.records(ctx, f.CaseID, "listing places", nil, `SELECT r.id, r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state, r.place, r.at, r.thread_lost, r.parties, r.latitude, r.longitude, r.accuracy, e.reference AS exhibit_ref,
-  CASE WHEN r.thread <> '' THEN ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread ORDER BY 1) END AS members
-FROM (SELECT r.*`+f.countFrom()+q+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d) r JOIN exhibit e ON e.id = r.exhibit_id ORDER BY r.at, r.id", len(args)), args...)
+	// The members of conversations are put together once, and not for each record.
+	return s.records(ctx, f.CaseID, "listing places", nil, `WITH talk AS MATERIALIZED (SELECT k.exhibit_id, k.db, k.thread, array_agg(k.member ORDER BY k.member) AS members
+  FROM conversation_member k JOIN exhibit e ON e.id = k.exhibit_id WHERE e.case_id = $1 AND k.thread <> '' GROUP BY 1, 2, 3)
+SELECT r.id, r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state, r.place, r.at, r.thread_lost, r.parties, r.latitude, r.longitude, r.accuracy, e.reference AS exhibit_ref, k.members
+FROM (SELECT r.*`+f.countFrom()+q+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d) r JOIN exhibit e ON e.id = r.exhibit_id LEFT JOIN talk k ON (k.exhibit_id, k.db, k.thread) = (r.exhibit_id, r.db, r.thread) ORDER BY r.at, r.id", len(args)), args...)
 }
 
 // records lists records that may be seen: each passes the gate as the authorities are

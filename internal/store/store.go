@@ -17,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/jmoiron/sqlx"
+	"golang.org/x/sync/singleflight"
 )
 
 // Store is an open database. It is safe for concurrent use.
@@ -27,6 +28,7 @@ type Store struct {
 	heads   *Heads
 	stamper Stamper
 	seen    witness
+	asking  singleflight.Group // of what is kept
 }
 
 // Options are what a store needs beside its database.

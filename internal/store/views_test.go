@@ -365,7 +365,7 @@ UPDATE record_whole w SET body = regexp_replace(body, '"attachments": ', '"attac
 // A clock that was ahead for some rows, and was set right: of two tables one follows time and tells it, with the records on
 // either side. The case is made up.
 func TestClockSteps(t *testing.T) {
-	s := storetest.Open(t)
+	s, owner := storetest.OpenWithOwner(t)
 	ctx := context.Background()
 	c, one := newCase(t, s)
 	var lines []line
@@ -379,10 +379,21 @@ func TestClockSteps(t *testing.T) {
 	lines[50].after -= 400 // came late
 	source(t, s, c, one, "7", lines...)
 	source(t, s, c, one, "7", line{1, 50, record.Intact, "a"}, line{2, 40, record.Intact, "b"}, line{3, 30, record.Intact, "c"}, line{4, 20, record.Intact, "d"}, line{5, 10, record.Intact, "e"}, line{6, 5, record.Intact, "f"})
-	steps, err := s.ClockSteps(ctx, c.ID, one.ID)
-	if err != nil || len(steps) != 1 || steps[0].Before.Summary != "line 39" || steps[0].After.Summary != "line 40" || steps[0].Back != 2980*time.Minute {
-		t.Errorf("%+v, %v", steps, err)
+	want := func(n int) {
+		t.Helper()
+		steps, err := s.ClockSteps(ctx, c.ID, one.ID)
+		if err != nil || len(steps) != n || n == 1 && (steps[0].Before.Summary != "line 39" || steps[0].After.Summary != "line 40" || steps[0].Back != 2980*time.Minute) {
+			t.Errorf("%+v, %v", steps, err)
+		}
 	}
+	want(1)
+	// The answer is kept while the case is as it was, and found anew when it is not.
+	if _, err := owner.ExecContext(ctx, "UPDATE kept_answer SET body = '[]'"); err != nil {
+		t.Fatal(err)
+	}
+	want(0)
+	source(t, s, c, one, "8", line{1, 50, record.Intact, "g"})
+	want(1)
 }
 
 // What other records tell of the same: a message and the calls of another handset, and a fix near a picture. The case is made up.

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"crosswind/core/record"
@@ -13,11 +14,6 @@ type sources []SourceOf
 
 // at is when a source was made, as the database keeps times.
 func (a *SourceOf) at() time.Time { return a.Made().Round(time.Microsecond) }
-
-// made lists the sources of a case.
-func (s *Store) made(ctx context.Context, caseID int64) (sources, error) {
-	return s.Sources(ctx, caseID, nil)
-}
 
 // went writes a query of one row with the span in which what r tells of was deleted, after and before: none if nothing
 // says that it was. args grow with it.
@@ -54,37 +50,28 @@ CROSS JOIN LATERAL (SELECT CASE WHEN r.state = 'intact' AND EXISTS (SELECT FROM 
 WHERE r.state <> 'earlier' AND coalesce(r.gone_at, u.at) IS NOT NULL`, from, n+4, still, could), args
 }
 
-// within writes which records can have gone within a span, by their state and source alone: cheaply, and too many. args grow with it.
-func (all sources) within(g *Gone, args []any) (string, []any) {
-	var live, below, before []int64
-	for _, a := range all {
-		later, earlier, known := false, false, !g.To.Before(a.at()) // sources made after it, before it within the span, and in time
-		for _, b := range all {
-			if b.ExhibitID != a.ExhibitID || b.ID == a.ID {
-				continue
+// keepWent keeps the spans in which what the records of a case tell of was deleted.
+func (s *Store) keepWent(ctx context.Context, caseID int64) error {
+	_, err := kept(ctx, s, caseID, "when records were deleted", func(t *Tx) (n int64, err error) {
+		var all sources
+		if err := t.SelectContext(t.ctx, &all, sourcesQuery, caseID, Array[string]{}.param()); err != nil {
+			return 0, err
+		}
+		var outlived []int64 // sources of whose exhibits there are later ones: what is in others is not known to have gone
+		for _, a := range all {
+			if slices.ContainsFunc(all, func(b SourceOf) bool { return b.ExhibitID == a.ExhibitID && b.at().After(a.at()) }) {
+				outlived = append(outlived, a.ID)
 			}
-			later = later || b.at().After(a.at()) && (g.Perhaps && b.at().After(g.From) || !b.at().After(g.To))
-			earlier = earlier || b.at().Before(a.at()) && !b.at().Before(g.From)
-			known = known || b.at().Before(a.at()) && !b.at().Before(g.From) && !b.at().After(g.To)
 		}
-		if later && (g.Perhaps && a.at().Before(g.To) || !a.at().Before(g.From)) {
-			live = append(live, a.ID)
+		q, args := all.went([]any{caseID, Array[int64](outlived).param()})
+		if err := t.exec("forgetting when records were deleted", "DELETE FROM record_went WHERE case_id = $1", caseID); err != nil {
+			return 0, err
 		}
-		if g.Perhaps && a.at().After(g.From) || known && !a.at().Before(g.From) {
-			below = append(below, a.ID)
-		}
-		if earlier {
-			before = append(before, a.ID)
-		}
-	}
-	args = append(args, Array[int64](live).param(), Array[int64](below).param())
-	n := len(args)
-	q := fmt.Sprintf("r.gone_at IS NOT NULL OR r.state = 'intact' AND r.acquisition_id = ANY($%d) OR r.state <> 'intact' AND r.acquisition_id = ANY($%d)", n-1, n)
-	if !g.Perhaps {
-		args = append(args, g.From, Array[int64](before).param())
-		q += fmt.Sprintf(" AND (r.at >= $%d OR r.acquisition_id = ANY($%d))", n+1, n+2)
-	}
-	return "(" + q + ")", args
+		err = t.GetContext(t.ctx, &n, `WITH kept AS (INSERT INTO record_went(record_id, case_id, after, before) SELECT r.id, r.case_id, w.after, w.before FROM record r CROSS JOIN LATERAL (`+q+`) w
+  WHERE r.case_id = $1 AND (r.gone_at IS NOT NULL OR r.state <> 'intact' OR r.acquisition_id = ANY($2)) RETURNING 1) SELECT count(*) FROM kept`, args...)
+		return n, err
+	})
+	return err
 }
 
 // Went is between when a record was deleted: after the first of these times and before the second, with the sources that
@@ -99,10 +86,11 @@ type Went struct {
 // Went says of records between when what they tell of was deleted, by all sources of their exhibits. Those of which nothing
 // says that it was are left out. One that was recovered has at least its own time and its source's.
 func (s *Store) Went(ctx context.Context, caseID int64, ids ...int64) (map[int64]*Went, error) {
-	all, err := s.made(ctx, caseID)
+	listed, err := s.Sources(ctx, caseID, nil)
 	if err != nil {
 		return nil, err
 	}
+	all := sources(listed)
 	q, args := all.went([]any{caseID, Array[int64](ids).param()})
 	var found []struct {
 		ID            int64

@@ -1,0 +1,69 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+)
+
+// What takes long to find in a large case is kept with how many changes the case had had, which the database counts itself;
+// it is found anew when there are more. Records that have left the case go with it, and the gate is asked of the others
+// whenever they are shown, as of all.
+
+// changes counts the changes of a case.
+const changes = "SELECT count(*) FROM case_change WHERE case_id = $1"
+
+// kept gives the answer to a question of a case: the one that is kept if the case is as it was, or what ask finds. Who asks
+// while it is being found waits for that, and it is found even if nobody waits any more.
+func kept[T any](ctx context.Context, s *Store, caseID int64, about string, ask func(*Tx) (T, error)) (answer T, err error) {
+	const is = "SELECT body FROM kept_answer WHERE case_id = $1 AND about = $2 AND changes = (" + changes + ")"
+	var body json.RawMessage
+	err = s.db.GetContext(ctx, &body, is, caseID, about)
+	if errors.Is(err, sql.ErrNoRows) {
+		var found any
+		found, err, _ = s.asking.Do(fmt.Sprint(caseID, about), func() (any, error) {
+			var body json.RawMessage
+			err := s.change(context.WithoutCancel(ctx), func(t *Tx) error {
+				// Another process may be finding it.
+				if err := t.exec("waiting for an answer", "SELECT pg_advisory_xact_lock(hashtextextended($1, $2))", about, caseID); err != nil {
+					return err
+				}
+				if err := t.GetContext(t.ctx, &body, is, caseID, about); !errors.Is(err, sql.ErrNoRows) {
+					return err
+				}
+				var n int64 // as of before: what changes meanwhile makes it one to be found anew
+				if err := t.GetContext(t.ctx, &n, changes, caseID); err != nil {
+					return err
+				}
+				answer, err := ask(t)
+				if err == nil {
+					body, err = json.Marshal(answer)
+				}
+				if err != nil {
+					return err
+				}
+				return t.exec("keeping an answer", "INSERT INTO kept_answer(case_id, about, changes, body) VALUES ($1, $2, $3, $4) ON CONFLICT (case_id, about) DO UPDATE SET changes = excluded.changes, body = excluded.body", caseID, about, n, body)
+			}, false)
+			return body, err
+		})
+		body, _ = found.(json.RawMessage)
+	}
+	if err == nil {
+		err = json.Unmarshal(body, &answer)
+	}
+	if err != nil {
+		return answer, fmt.Errorf("%s: %w", about, err)
+	}
+	return answer, nil
+}
+
+// Prepare finds what would else be found when somebody asks for it first.
+func (s *Store) Prepare(ctx context.Context, caseID int64) error {
+	if err := s.keepWent(ctx, caseID); err != nil {
+		return err
+	}
+	_, err := s.clockSteps(ctx, caseID)
+	return err
+}
