@@ -93,7 +93,7 @@ test("wrong and right codes, and a snapshot over a bad line", async () => {
   await fault("Drops the line so often", 1);
   await snapshot.getByRole("checkbox").check();
   await page.getByRole("button", { name: "Read what is chosen" }).click();
-  await expect(page.getByText("K acquisition 1").first()).toBeVisible({ timeout: 180_000 });
+  await expect(page.getByText("K acquisition 1").first()).toBeVisible();
   await page
     .getByText(/things that the source/)
     .first()
@@ -101,7 +101,7 @@ test("wrong and right codes, and a snapshot over a bad line", async () => {
   await expect(page.locator("main")).toContainText("came corrupted, and was read again until it matched its digest");
   await page.goto(at("/recover?exhibit=K"));
   await page.getByRole("button", { name: "Light pass" }).click();
-  await expect(page.getByRole("row", { name: /talk\.db/ })).toContainText("talk 5", { timeout: 180_000 });
+  await expect(page.getByRole("row", { name: /talk\.db/ })).toContainText("talk 5");
 });
 
 test("a token that expires midway asks again in place, and the run goes on", async () => {
@@ -114,11 +114,11 @@ test("a token that expires midway asks again in place, and the run goes on", asy
   await owner.goto(process.env.CROSSWIND_CLOUD);
   await fault("The token expires", 5); // two lists for the page, then the run's own
   await page.getByRole("button", { name: "Read what is chosen" }).click();
-  await expect(page.locator('[data-state="failed"]').first()).toContainText("asks to sign in again", { timeout: 180_000 });
+  await expect(page.locator('[data-state="failed"]').first()).toContainText("asks to sign in again");
   await page.getByRole("link", { name: "sign in to the account" }).click();
   await expect(page.locator("main")).toContainText("1 run has stopped, and what was read is kept");
   await enter("kelp-and-candle", await code());
-  await expect(page.getByText("K acquisition 2").first()).toBeVisible({ timeout: 180_000 });
+  await expect(page.getByText("K acquisition 2").first()).toBeVisible();
 });
 
 test("back to calendar and contacts as they were before, and what changed since", async () => {
@@ -129,13 +129,11 @@ test("back to calendar and contacts as they were before, and what changed since"
   await expect(page.getByRole("row", { name: /Own calendar.*12 Sep 2026/ })).toContainText("3");
   for (const row of await page.getByRole("row", { name: /Own calendar|Contacts/ }).all()) await row.getByRole("checkbox").check();
   await page.getByRole("button", { name: "Read what is chosen" }).click();
-  await expect(page.getByText("K acquisition 3").first()).toBeVisible({ timeout: 180_000 });
+  await expect(page.getByText("K acquisition 3").first()).toBeVisible();
   await page.goto(at("/recover?exhibit=K"));
   const versions = page.locator("section.panel", { has: page.getByRole("heading", { name: "K acquisition 3" }) });
   await versions.getByRole("button", { name: "Full pass" }).click();
-  await expect(versions.getByRole("row", { name: /calendar.*10T210400Z/ })).toContainText("earlier version, in a file 2", {
-    timeout: 180_000,
-  });
+  await expect(versions.getByRole("row", { name: /calendar.*10T210400Z/ })).toContainText("earlier version, in a file 2");
   await expect(versions.getByRole("row", { name: /contacts.*10T210400Z/ })).toContainText("earlier version, in a file 1");
   await page.goto(at("/examine?exhibit=K&q=" + encodeURIComponent("side gate kind:event")));
   await page.getByRole("row", { name: /K, side gate/ }).click();
@@ -153,7 +151,7 @@ test("back to calendar and contacts as they were before, and what changed since"
   await expect(page.locator(".record")).toContainText("component VEVENT");
   await page.getByRole("button", { name: "Make the package" }).click();
   const made = page.getByRole("link", { name: /^CLD-1-.*\.zip$/ });
-  await expect(made).toBeVisible({ timeout: 180_000 });
+  await expect(made).toBeVisible();
   const download = page.waitForEvent("download");
   await made.click();
   expect(execFileSync("bin/crosswind", ["verify", await (await download).path()]).toString()).toContain("holds: case CLD-1");

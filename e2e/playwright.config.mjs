@@ -4,8 +4,8 @@ export default defineConfig({
   testDir: ".",
   outputDir: "results",
   globalSetup: "./application.mjs",
-  timeout: 600_000,
-  expect: { timeout: 60_000 }, // for slow machines: what is there at once costs nothing
+  timeout: 1_800_000,
+  expect: { timeout: 300_000 }, // for slow machines: what is there at once costs nothing
   workers: 2, // the files of tests share an application, and keep to cases of their own
   reporter: [["list"]],
   use: {

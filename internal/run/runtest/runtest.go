@@ -58,7 +58,7 @@ func (b *Bench) Queue(kind string, subject any) int64 {
 // Wait waits until a run is neither queued nor going.
 func (b *Bench) Wait(id int64) *store.Run {
 	b.t.Helper()
-	for end := time.Now().Add(90 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+	for end := time.Now().Add(10 * time.Minute); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 		r, err := b.s.RunByID(context.Background(), id)
 		if err != nil {
 			b.t.Fatal(err)

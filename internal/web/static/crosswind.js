@@ -13,20 +13,33 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
 // visit fetches an address of this site and puts the parts of the page that comes in place of those that are shown: those
 // that are named, else all. Alpine AJAX fetches and swaps; of two answers for one part it takes the one that was asked for
 // last. Which address is shown is told here, since it would tell that of an answer that was overtaken, too.
-// If nobody asked for it, what is being typed into is left alone, and it gives way to what was asked for.
+// If nobody asked for it, what is in use is left alone, however late its use began, and it gives way to what was asked for.
 let visits = 0, // that somebody asked for
   fetched = 0; // all of them
+const unasked = new WeakSet(); // the parts that the last visit to fetch them fetches unasked
 const partsOf = (within) => [...within.querySelectorAll('[id^="part-"]')];
+// inUse tells a part in which somebody types or presses a button, or has filled in what was not sent yet.
+function inUse(part) {
+  const at = document.activeElement;
+  if ((at?.matches("input, textarea, select") && part.contains(at)) || part.querySelector(":active")) return true;
+  return [...part.querySelectorAll("input, textarea, select")].some((field) => {
+    if (field.matches("[type=hidden]")) return false;
+    if (field.matches("[type=checkbox], [type=radio]")) return field.checked !== field.defaultChecked;
+    if (!field.matches("select")) return field.value !== field.defaultValue;
+    const given = [...field.options].filter((option) => option.defaultSelected);
+    return field.value !== (given.at(-1) || field.options[0])?.value;
+  });
+}
 Crosswind.visit = async function (url, { push = true, parts = null, asked = true } = {}) {
   if (!Crosswind.ajax) return asked && location.assign(url);
   if (!asked && document.querySelector("[aria-busy]")) return;
   const mine = asked ? ++visits : visits;
-  const typing = document.activeElement?.matches("input, textarea, select") ? document.activeElement : null;
-  const targets = partsOf(document)
+  const fetching = partsOf(document)
     .filter((part) => !parts || parts.includes(part.id.slice("part-".length)) || part.hasAttribute("aria-busy")) // what has not come yet comes with it
-    .filter((part) => asked || !typing || !part.contains(typing))
-    .map((part) => part.id);
+    .filter((part) => asked || !inUse(part));
+  const targets = fetching.map((part) => part.id);
   if (!targets.length) return;
+  for (const part of fetching) unasked[asked ? "delete" : "add"](part);
   const wasOpen = document.querySelector(".drawer");
   let swapped;
   const once = new URL(url, location.href);
@@ -53,6 +66,12 @@ document.addEventListener("ajax:success", (event) => {
 });
 document.addEventListener("ajax:error", (event) => {
   event.detail.html = ""; // of which nothing is swapped
+});
+document.addEventListener("ajax:merge", (event) => {
+  const part = event.target;
+  if (!unasked.has(part) || !inUse(part)) return;
+  event.preventDefault();
+  part.removeAttribute("aria-busy");
 });
 // A part that does not come stays as it is; a page without any is shown as a whole.
 document.addEventListener("ajax:missing", (event) => {
@@ -348,7 +367,7 @@ function listen() {
         source.close();
         source = null;
       }
-      Crosswind.visit(location.href, { push: false, asked: false }).then(listen);
+      Crosswind.visit(location.href, { push: false, asked: false }).then(() => setTimeout(listen, 2000)); // what was in use is asked for again
     }
   });
 }
@@ -375,7 +394,7 @@ function watchHandsets() {
 let seeing = false;
 async function seeHandsets() {
   const part = document.querySelector("[data-watch]");
-  if (seeing || !part || !seen || part.dataset.seen === seen || document.hidden || part.matches(":focus-within")) return;
+  if (seeing || !part || !seen || part.dataset.seen === seen || document.hidden || part.matches(":focus-within") || inUse(part)) return;
   const { ready } = part.dataset;
   seeing = true;
   await Crosswind.visit(location.href, { push: false, asked: false, parts: [part.id.slice("part-".length)] }).catch(() => {});
