@@ -38,13 +38,14 @@ export async function accessible(page, ...rules) {
 }
 
 // The package of a case, made on its report page: where it was saved.
-export async function packaged(page, at) {
+export async function packaged(page, at, button = "Make the package") {
   await page.goto(at + "/report");
-  await page.getByRole("button", { name: "Make the package" }).click();
-  const link = page.getByRole("link", { name: /^[A-Z0-9-]+.*\.zip$/ }).first();
-  await expect(link).toBeVisible({ timeout: 180_000 });
+  const links = page.getByRole("link", { name: /^[A-Z0-9-]+.*\.zip$/ }); // the newest first
+  const before = await links.count();
+  await page.getByRole("button", { name: button }).click();
+  await expect(links).toHaveCount(before + 1);
   const download = page.waitForEvent("download");
-  await link.click();
+  await links.first().click();
   const d = await download;
   const path = join(mkdtempSync(join(tmpdir(), "crosswind-package-")), d.suggestedFilename());
   await d.saveAs(path);

@@ -101,6 +101,20 @@ export function faults(dir) {
     }
     return object;
   });
+  // A redacted package has a report, and the head of the ledger alone.
+  if (files.has("data/report-redacted.html")) {
+    for (const path of files.keys()) {
+      const known = /^data\/(report-redacted(\.html|(-[2-9]|-[1-9]\d+)?\.pdf)|ledger\/(head\.json|head\.tsr|authority\.pem))$/;
+      if (path.startsWith("data/") && !known.test(path)) fault(path, "does not belong into a redacted package");
+    }
+    const size = attempt("data/ledger/head.json", () => {
+      const object = parse(lines("data/ledger/head.json")[0]);
+      if (!signed(object) || object.key !== seal?.key) throw new Error("is not signed with the key of the seal");
+      if (object.book !== "case " + seal.case) throw new Error("is of another book");
+      return object.size;
+    });
+    return { faults: out, records: 0, entries: size, key: seal?.key };
+  }
   // The ledger: each line names the one before; heads name how far it had come.
   const book = "data/ledger/ledger.jsonl";
   const entries = attempt(book, () => lines(book)) ?? [];

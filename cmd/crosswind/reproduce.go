@@ -43,6 +43,9 @@ func reproduce(ctx context.Context, pack string, sources []string, password, hom
 	if n := len(checked.Faults); n > 0 {
 		return fmt.Errorf("the package does not hold, and is not compared: %s (%d faults in all; crosswind verify lists them)", checked.Faults[0], n)
 	}
+	if checked.Redacted {
+		return errors.New("the package is a redacted one: it holds no records that could be compared")
+	}
 	bag, closing, err := openBag(pack)
 	if err != nil {
 		return err

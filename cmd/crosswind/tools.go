@@ -155,7 +155,11 @@ func verifyCommand() *cobra.Command {
 				fmt.Fprintf(os.Stderr, "crosswind: %s does not verify: %d faults\n", a[0], len(r.Faults))
 				return errQuiet
 			}
-			fmt.Printf("%s holds: case %s, %d files, %d records, %d ledger entries, sealed with the Ed25519 key %s\n", a[0], casefile.Printable(r.Case), r.Files, r.Records, r.Entries, r.Key)
+			holds := fmt.Sprintf("%d files, %d records, %d ledger entries", r.Files, r.Records, r.Entries)
+			if r.Redacted {
+				holds = fmt.Sprintf("a redacted package of %d files, without records and ledger entries, of which there were %d", r.Files, r.Entries)
+			}
+			fmt.Printf("%s holds: case %s, %s, sealed with the Ed25519 key %s\n", a[0], casefile.Printable(r.Case), holds, r.Key)
 			if s := r.Stamp; s != nil {
 				fmt.Printf("Its ledger was there, as it is, at %s: time stamp %d by %s, certificate SHA-256 %x\n", s.At.Format(time.RFC3339), s.Serial, casefile.Printable(s.Authority()), sha256.Sum256(s.Certificate.Raw))
 			}

@@ -145,6 +145,9 @@ func Contents(f io.ReaderAt, size int64) (records []*RecordLine, files bool, err
 	for _, e := range z.File {
 		_, path, _ := strings.Cut(e.Name, "/")
 		files = files || strings.HasPrefix(path, FilesDir)
+		if path == RedactedName {
+			listed = true // it has none
+		}
 		if path != RecordsName {
 			continue
 		}

@@ -65,13 +65,14 @@ func quote(s string) string { return `"` + Printable(s) + `"` }
 
 // Result is what a check of a package found.
 type Result struct {
-	Case    string
-	Key     string // that signed the seal, hex
-	Files   int
-	Records int
-	Entries int64        // of the ledger
-	Stamp   *stamp.Stamp // of the ledger's head, nil if it has none
-	Faults  []Fault
+	Case     string
+	Key      string // that signed the seal, hex
+	Redacted bool   // it is a redacted package: a report without what it rests on
+	Files    int
+	Records  int
+	Entries  int64        // of the ledger; of a redacted package those that its head speaks of
+	Stamp    *stamp.Stamp // of the ledger's head, nil if it has none
+	Faults   []Fault
 }
 
 // maxTagFile bounds what is read into memory of one tag file or line.
@@ -125,9 +126,17 @@ func verify(ctx context.Context, fsys fs.FS, o Options) (*checker, error) {
 	}
 	c.seal()
 	c.info()
-	c.readRecords(c.ledger())
-	c.tables()
-	c.report()
+	if c.r.Redacted = c.sums[RedactedName] != nil; c.r.Redacted {
+		if h := c.head(); h != nil {
+			if c.r.Entries = h.Size; h.Book != BookOf(c.r.Case) {
+				c.fault(HeadName, "is of another book", BookOf(c.r.Case), h.Book)
+			}
+		}
+	} else {
+		c.readRecords(c.ledger())
+		c.tables()
+		c.report()
+	}
 	c.payload()
 	if ctx.Err() != nil {
 		return nil, context.Cause(ctx)
@@ -337,6 +346,21 @@ func (c *checker) ledger() map[string]bool {
 		c.fault(LedgerName, err.Error(), "", "")
 	}
 	c.r.Entries = check.Entries
+	if h := c.head(); h != nil {
+		check.Against(h)
+	}
+	for _, x := range check.Faults {
+		where := LedgerName
+		if x.Line > 0 {
+			where += fmt.Sprintf(" line %d", x.Line)
+		}
+		c.fault(where, x.What, x.Expected, x.Found)
+	}
+	return manifests
+}
+
+// head reads the ledger's head, signed by the seal's key, and its time stamp, nil if it cannot be read.
+func (c *checker) head() *ledger.Head {
 	b, err := c.read(HeadName)
 	var h *ledger.Head
 	if err == nil {
@@ -347,7 +371,6 @@ func (c *checker) ledger() map[string]bool {
 	}
 	if h != nil {
 		c.r.Stamp = c.stamp(StampName, b, h)
-		check.Against(h)
 		if h.Key != c.r.Key {
 			c.fault(HeadName, "the ledger's head is signed by another key than the seal", c.r.Key, h.Key)
 		}
@@ -355,14 +378,7 @@ func (c *checker) ledger() map[string]bool {
 	if err != nil {
 		c.fault(HeadName, err.Error(), "", "")
 	}
-	for _, x := range check.Faults {
-		where := LedgerName
-		if x.Line > 0 {
-			where += fmt.Sprintf(" line %d", x.Line)
-		}
-		c.fault(where, x.What, x.Expected, x.Found)
-	}
-	return manifests
+	return h
 }
 
 // manifestEntries are the entries of a ledger that name the SHA-256 of a manifest.
@@ -404,10 +420,14 @@ func (c *checker) heads() (out []ledger.Head) {
 
 // payload names the files that nothing of the package speaks of.
 func (c *checker) payload() {
+	report, known := ReportName, []string{ReportName, ReaderName, RecordsName, GraphName, LedgerName, HeadName, HeadsName, StampName, TrustedName}
+	if c.r.Redacted {
+		report, known = RedactedName, []string{RedactedName, HeadName, StampName, TrustedName}
+	}
 	var extra []string
 	for p := range c.sums {
 		switch {
-		case !strings.HasPrefix(p, "data/"), c.used[p], isPDF(p), slices.Contains([]string{ReportName, ReaderName, RecordsName, GraphName, LedgerName, HeadName, HeadsName, StampName, TrustedName}, p):
+		case !strings.HasPrefix(p, "data/"), c.used[p], isPDF(report, p), slices.Contains(known, p):
 		case strings.HasPrefix(p, ManifestsDir) && c.isManifest(p):
 		default:
 			extra = append(extra, p)

@@ -19,6 +19,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -51,21 +52,27 @@ const (
 	ManifestsDir = "data/manifests/"           // of the acquisitions
 )
 
-// PDFName is the path of a volume, counted from 1, of the report as PDF, which a package can have.
-func PDFName(volume int) string {
-	if volume == 1 {
-		return "data/report.pdf"
+// RedactedName is the path of the report in a redacted package, which has it in place of [ReportName], and no records, no bytes
+// of them, no manifests of their sources, and of the ledger the head alone.
+const RedactedName = "data/report-redacted.html"
+
+// PDFName is the path of a volume, counted from 1, of the report as PDF, which a package can have beside report, its [ReportName]
+// or [RedactedName].
+func PDFName(report string, volume int) string {
+	base := strings.TrimSuffix(report, ".html")
+	if volume > 1 {
+		base += fmt.Sprintf("-%d", volume)
 	}
-	return fmt.Sprintf("data/report-%d.pdf", volume)
+	return base + ".pdf"
 }
 
-// isPDF reports whether a path is that of a volume of the report as PDF.
-func isPDF(path string) bool {
+// isPDF reports whether a path is that of a volume of a report as PDF.
+func isPDF(report, path string) bool {
 	n := 1
-	if _, err := fmt.Sscanf(path, "data/report-%d.pdf", &n); err != nil {
+	if _, err := fmt.Sscanf(path, strings.TrimSuffix(report, ".html")+"-%d.pdf", &n); err != nil {
 		n = 1
 	}
-	return path == PDFName(n)
+	return path == PDFName(report, n)
 }
 
 const bagIt = "BagIt-Version: 1.0\nTag-File-Character-Encoding: UTF-8\n"
@@ -104,6 +111,11 @@ type Bag struct {
 	By    string
 	At    time.Time
 	Parts []Part
+}
+
+// redacted reports whether a package is a redacted one.
+func (b *Bag) redacted() bool {
+	return slices.ContainsFunc(b.Parts, func(p Part) bool { return p.Path == RedactedName })
 }
 
 // Seal is the signed statement that ties a bag's tag files together.

@@ -15,10 +15,16 @@ import (
 // Package says why a package that was made of a case before may not be handed out under
 // the authorities as they are now, "" if it may: a record in it is withheld now, or a
 // whole file, where something is limited.
-func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, size int64) (why string, err error) {
-	records, files, err := casefile.Contents(f, size)
+func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, k *store.Package) (why string, err error) {
+	records, files, err := casefile.Contents(f, k.Size)
 	if err != nil {
 		return "", err
+	}
+	// A redacted one holds no records by which it could be told of which its report speaks.
+	if found, err := d.store.RecordsByID(ctx, c.ID, k.Records); err != nil {
+		return "", err
+	} else if n := len(k.Records) - len(found); n > 0 {
+		return fmt.Sprintf("of the records that it speaks of %d cannot be seen now", n), nil
 	}
 	g, err := d.store.Gate(ctx, c.ID)
 	if err != nil {

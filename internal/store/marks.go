@@ -65,6 +65,8 @@ type Package struct {
 	At     time.Time
 	Size   int64
 	SHA256 string `db:"sha256"`
+	// Records are those that it speaks of; nil of one of an earlier version, which holds them.
+	Records Array[int64]
 }
 
 // EndPackage keeps a package and ends its run.
@@ -73,7 +75,7 @@ func (s *Store) EndPackage(ctx context.Context, r *Run, p Package, act Act) erro
 		if err := t.EndRun(r, "done", ""); err != nil {
 			return err
 		}
-		if err := t.exec("keeping the package", "INSERT INTO package(case_id, run_id, name, by, at, size, sha256) VALUES ($1, $2, $3, $4, $5, $6, $7)", p.CaseID, r.ID, p.Name, p.By, p.At, p.Size, p.SHA256); err != nil {
+		if err := t.exec("keeping the package", "INSERT INTO package(case_id, run_id, name, by, at, size, sha256, records) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)", p.CaseID, r.ID, p.Name, p.By, p.At, p.Size, p.SHA256, p.Records.param()); err != nil {
 			return err
 		}
 		return t.Log(act)

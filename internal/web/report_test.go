@@ -1,6 +1,7 @@
 package web
 
 import (
+	"archive/zip"
 	"bytes"
 	"context"
 	"crypto/sha256"
@@ -30,6 +31,7 @@ import (
 	"crosswind/internal/preview"
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
+	"crosswind/internal/run/runtest"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
 	"crosswind/internal/web/report"
@@ -697,24 +699,7 @@ func TestWhatIsRedactedIsGone(t *testing.T) {
 	if code, _ := w.post(kase+"/report/take", "version", fmt.Sprint(version), "format", "html", "recipient", "The Court"); code != http.StatusBadRequest {
 		t.Errorf("neither full nor redacted: %d", code)
 	}
-	// all is what a version says, and all of its bytes, with the streams of a PDF as they are unpacked.
-	all := func(format string, b []byte) string {
-		if format == "html" {
-			return strings.ToLower(string(b))
-		}
-		path := filepath.Join(t.TempDir(), "r.pdf")
-		os.WriteFile(path, b, 0o600)
-		text, err := exec.Command("pdftotext", path, "-").Output()
-		if err != nil {
-			t.Fatal(err)
-		}
-		info, _ := exec.Command("pdfinfo", path).Output()
-		out, err := exec.Command("qpdf", "--qdf", path, "-").Output()
-		if err != nil {
-			t.Fatal(err)
-		}
-		return strings.ToLower(strings.Join(strings.Fields(string(text)), " ") + string(info) + string(out))
-	}
+	all := func(format string, b []byte) string { return allOf(t, format, b) }
 	_, page := w.get(kase + "/report?version-of=redacted")
 	page = page[strings.Index(page, `<article class="report`):strings.Index(page, "</article>")]
 	for name, said := range map[string]string{"page": strings.ToLower(page), "html": all("html", take("html", "redacted")), "pdf": all("pdf", take("pdf", "redacted"))} {
@@ -745,6 +730,102 @@ func TestWhatIsRedactedIsGone(t *testing.T) {
 	compose(http.StatusOK, "do", "show", "redaction", "2")
 	if said := all("html", take("html", "redacted")); !strings.Contains(said, "quillfeather") || strings.Contains(said, "zanzibar") {
 		t.Error("a redaction that was taken back")
+	}
+}
+
+// allOf is what a file says, and all of its bytes, in lower case, with the streams of a PDF as they are unpacked.
+func allOf(t *testing.T, format string, b []byte) string {
+	t.Helper()
+	if format != "pdf" {
+		return strings.ToLower(string(b))
+	}
+	path := filepath.Join(t.TempDir(), "r.pdf")
+	os.WriteFile(path, b, 0o600)
+	text, err := exec.Command("pdftotext", path, "-").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	info, _ := exec.Command("pdfinfo", path).Output()
+	out, err := exec.Command("qpdf", "--qdf", path, "-").Output()
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.ToLower(strings.Join(strings.Fields(string(text)), " ") + string(info) + string(out))
+}
+
+// What is redacted is in no file of a redacted package, which holds, and names nobody. It is not handed out when a record that it
+// speaks of is withheld by then.
+func TestRedactedPackage(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	w := newScene(t, marked(t))
+	w.recover(true)
+	rs, _, err := w.s.Records(ctx, store.Filter{CaseID: w.cs.ID}, store.After{}, 2)
+	if err != nil || len(rs) != 2 {
+		t.Fatal(rs, err)
+	}
+	secret := strings.Fields(rs[0].Summary)[0]
+	for _, r := range rs {
+		w.post(fmt.Sprintf("/case/T-1/examine/mark/%d", r.ID), "reason", "it speaks of "+secret, "back", "")
+	}
+	if _, err := w.s.DB().Exec("UPDATE cases SET title = $1", "The "+secret+" inheritance"); err != nil {
+		t.Fatal(err)
+	}
+	mk := &report.Maker{Store: w.s, Evidence: w.app.Evidence, Reader: &recovery.Recoverer{Store: w.s, Vault: w.app.Acquirer.Vault, Tool: "test"}, Tool: "test", Dir: w.app.Packages, Key: storetest.Key, Press: w.app.Press}
+	w.bench.Stop()
+	w.bench = runtest.Start(t, w.s, w.cs, map[string]run.Job{"package": mk.Package}, io.Discard)
+	redact := func(version, words, reason string) {
+		t.Helper()
+		if code, page := w.post("/case/T-1/report/compose", "version", version, "do", "redact", "kind", "words", "value", words, "reason", reason); code != http.StatusOK {
+			t.Fatal(code, page)
+		}
+	}
+	made := func() *store.Run {
+		t.Helper()
+		w.post("/case/T-1/report/package", "of", "redacted")
+		runs, err := w.s.Runs(ctx, w.cs.ID, "package", 1)
+		if err != nil || len(runs) != 1 {
+			t.Fatal(runs, err)
+		}
+		return w.bench.Wait(runs[0].ID)
+	}
+	redact("0", secret, "a place of safety")
+	if code, _ := w.post("/case/T-1/report/package"); code != http.StatusBadRequest {
+		t.Errorf("a package neither full nor redacted: %d", code)
+	}
+	if r := made(); r.State != "done" {
+		t.Fatalf("%s: %s", r.State, r.Error)
+	}
+	packed, err := w.s.Packages(ctx, w.cs.ID)
+	if err != nil || len(packed) != 1 {
+		t.Fatal(packed, err)
+	}
+	at := fmt.Sprintf("/case/T-1/report/package/%d", packed[0].ID)
+	code, b := w.get(at)
+	z, err := zip.NewReader(bytes.NewReader(b), int64(len(b)))
+	if code != http.StatusOK || err != nil || len(z.File) < 3+8 {
+		t.Fatal(code, err, z)
+	}
+	for _, e := range z.File {
+		in, _ := e.Open()
+		c, _ := io.ReadAll(in)
+		said := allOf(t, strings.TrimPrefix(filepath.Ext(e.Name), "."), c)
+		if strings.Contains(said, strings.ToLower(secret)) {
+			t.Errorf("%s: %q is still there", e.Name, secret)
+		}
+		if strings.HasSuffix(e.Name, "bag-info.txt") && (!strings.Contains(said, "external-description: the [redacted 1] inheritance") || !strings.Contains(said, "contact-name: test\n")) {
+			t.Errorf("%s", c)
+		}
+	}
+	if _, err := w.s.DB().Exec("UPDATE package SET records = records || 999999::bigint"); err != nil {
+		t.Fatal(err)
+	}
+	if code, _ := w.get(at); code != http.StatusForbidden {
+		t.Errorf("a package of a record that is withheld now: %d", code)
+	}
+	redact("1", "T-1", "another case")
+	if r := made(); r.State != "failed" || !strings.Contains(r.Error, "the reference of the case holds what is redacted") {
+		t.Errorf("%s: %s", r.State, r.Error)
 	}
 }
 

@@ -6,6 +6,7 @@ import (
 	"context"
 	"crypto/ed25519"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +18,7 @@ import (
 	"crosswind/core/casefile"
 	"crosswind/core/digest"
 	"crosswind/core/ledger"
+	"crosswind/core/report"
 	"crosswind/internal/evidence"
 	"crosswind/internal/export"
 	"crosswind/internal/press"
@@ -40,8 +42,17 @@ type Maker struct {
 	Trusted  []byte // PEM: the certificates by which the authority for time stamps is trusted
 }
 
+// subject is what a run of kind "package" makes.
+type subject struct {
+	Redacted bool `json:"redacted,omitempty"` // of the redacted version
+}
+
 // Package is the job of runs of kind "package".
 func (m *Maker) Package(ctx context.Context, t *run.Task) error {
+	var sub subject
+	if err := json.Unmarshal(t.Run.Subject, &sub); err != nil {
+		return err
+	}
 	cs, err := m.Store.CaseByID(ctx, t.Run.CaseID)
 	if err != nil {
 		return err
@@ -72,12 +83,19 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 	} else if stamped != nil {
 		r.Stamps = []store.HeadStamp{*stamped}
 	}
-	parts, bytes, err := m.parts(ctx, t, r, head, stamped)
+	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s-%d", cs.Reference, r.At.UTC().Format("20060102T150405.000Z"), t.Run.ID), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
+	gather := m.parts
+	if sub.Redacted {
+		bag.Name += "-redacted"
+		gather = func(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp) ([]casefile.Part, int64, error) {
+			return m.redactedParts(ctx, t, r, head, stamped, &bag)
+		}
+	}
+	parts, bytes, err := gather(ctx, t, r, head, stamped)
 	if err != nil {
 		return err
 	}
 	t.Total(bytes, int64(len(parts)))
-	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s-%d", cs.Reference, r.At.UTC().Format("20060102T150405.000Z"), t.Run.ID), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
 	for _, p := range parts {
 		open := p.Open
 		bag.Parts = append(bag.Parts, casefile.Part{Path: p.Path, Open: func() (io.ReadCloser, error) {
@@ -99,7 +117,11 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 	}
 	_, _, sum := set.Hex()
 	t.Logf("%s: %d bytes, SHA-256 %s", name, set.Size, sum)
-	return m.Store.EndPackage(ctx, t.Run, store.Package{CaseID: cs.ID, Name: name, By: t.Run.By, At: r.At, Size: set.Size, SHA256: sum},
+	var ids []int64
+	for i := range r.Marked {
+		ids = append(ids, r.Marked[i].ID)
+	}
+	return m.Store.EndPackage(ctx, t.Run, store.Package{CaseID: cs.ID, Name: name, By: t.Run.By, At: r.At, Size: set.Size, SHA256: sum, Records: ids},
 		store.Act{Book: cs.Book(), By: t.Run.By, What: "package.made", On: name, Detail: map[string]string{"sha256": sum, "bytes": fmt.Sprint(set.Size), "records": fmt.Sprint(len(r.Marked)), "ledger_entries": fmt.Sprint(head.Size)}})
 }
 
@@ -165,12 +187,22 @@ func (m *Maker) attachments(ctx context.Context, caseID int64, k *marked, taken 
 	return parts, total, nil
 }
 
-// stamps are the time stamps of the head, if it has one, and of those that were signed before, with the certificates that they
-// are trusted by.
-func (m *Maker) stamps(ctx context.Context, book string, now *store.HeadStamp) (parts []casefile.Part, err error) {
-	if now != nil {
-		parts = append(parts, casefile.Bytes(casefile.StampName, now.Response))
+// head is the head of the ledger, and its time stamp, if it has one, with the certificates that it is trusted by.
+func (m *Maker) head(h *ledger.Head, stamped *store.HeadStamp) ([]casefile.Part, error) {
+	line, err := h.Line()
+	parts := []casefile.Part{casefile.Bytes(casefile.HeadName, append(line, '\n'))}
+	if stamped != nil {
+		parts = append(parts, casefile.Bytes(casefile.StampName, stamped.Response))
+		if m.Trusted != nil {
+			parts = append(parts, casefile.Bytes(casefile.TrustedName, m.Trusted))
+		}
 	}
+	return parts, err
+}
+
+// stamps are the time stamps of the heads that were signed before now, whose stamp that is, with the certificates that they are
+// trusted by if now has none.
+func (m *Maker) stamps(ctx context.Context, book string, now *store.HeadStamp) (parts []casefile.Part, err error) {
 	all, err := m.Store.HeadStamps(ctx, book, mostStamps)
 	if err != nil {
 		return nil, err
@@ -180,10 +212,73 @@ func (m *Maker) stamps(ctx context.Context, book string, now *store.HeadStamp) (
 			parts = append(parts, casefile.Bytes(casefile.StampPath([]byte(x.Head+"\n")), x.Response))
 		}
 	}
-	if len(parts) > 0 && m.Trusted != nil {
+	if now == nil && len(parts) > 0 && m.Trusted != nil {
 		parts = append(parts, casefile.Bytes(casefile.TrustedName, m.Trusted))
 	}
 	return parts, nil
+}
+
+// report is a report as a page at name, and as PDF beside it, if it can be set.
+func (m *Maker) report(ctx context.Context, t *run.Task, r *Report, sheet *report.Report, name string, pdf func() ([]press.PDF, error)) (parts []casefile.Part, err error) {
+	if err := fill(ctx, sheet, r.Case.ID, m.Store, m.Evidence, m.Previews); err != nil {
+		return nil, err
+	}
+	html, err := press.HTML(sheet)
+	if err != nil {
+		return nil, fmt.Errorf("writing the report: %w", err)
+	}
+	parts = append(parts, casefile.Bytes(name, html))
+	if m.Press.Lacks() != nil {
+		return parts, nil
+	}
+	vs, err := pdf()
+	switch {
+	case ctx.Err() != nil:
+		return nil, context.Cause(ctx)
+	case err != nil: // the package has it as a page
+		t.Logf("the report is not in it as PDF: %v", err)
+	}
+	for i, v := range vs {
+		parts = append(parts, casefile.Bytes(casefile.PDFName(name, i+1), v.Bytes))
+	}
+	return parts, nil
+}
+
+// redactedParts are the payload of a redacted package: the redacted version of the report, and the head of the ledger. Nothing
+// else of the case goes with it, and the bag says nothing of it that is redacted.
+func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp, bag *casefile.Bag) ([]casefile.Part, int64, error) {
+	version, err := m.Store.ReportVersion(ctx, r.Case.ID, 0)
+	if err != nil {
+		return nil, 0, err
+	}
+	if len(version.Redactions) == 0 {
+		return nil, 0, errors.New("the report has no redactions any more: there is no redacted version")
+	}
+	full := r.Compose(version)
+	sheet, _, err := r.redact(ctx, m.Store, full, &version.Composition)
+	if err != nil {
+		return nil, 0, err
+	}
+	// Whoever made it may be somebody who is redacted, and the title may hold what is.
+	bag.By = m.Tool
+	for _, s := range []*string{&bag.Title, &bag.Case} {
+		named := *full
+		named.Title = *s
+		out, _, err := r.redact(ctx, m.Store, &named, &version.Composition)
+		if err != nil {
+			return nil, 0, err
+		}
+		if s == &bag.Case && out.Title != *s {
+			return nil, 0, errors.New("the reference of the case holds what is redacted: a package is named after it, and cannot be without it")
+		}
+		*s = out.Title
+	}
+	parts, err := m.report(ctx, t, r, sheet, casefile.RedactedName, func() ([]press.PDF, error) { return m.Press.PDF(ctx, sheet, r.Tool, r.At) })
+	if err != nil {
+		return nil, 0, err
+	}
+	proof, err := m.head(head, stamped)
+	return append(parts, proof...), 0, err
 }
 
 // graph writes the records of a package in the ontologies CASE and UCO.
@@ -213,25 +308,8 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 		return nil, 0, err
 	}
 	sheet := r.Compose(version)
-	if err := fill(ctx, sheet, r.Case.ID, m.Store, m.Evidence, m.Previews); err != nil {
+	if parts, err = m.report(ctx, t, r, sheet, casefile.ReportName, func() ([]press.PDF, error) { return r.pdf(ctx, m.Store, m.Press, sheet) }); err != nil {
 		return nil, 0, err
-	}
-	html, err := press.HTML(sheet)
-	if err != nil {
-		return nil, 0, fmt.Errorf("writing the report: %w", err)
-	}
-	if m.Press.Lacks() == nil {
-		vs, err := r.pdf(ctx, m.Store, m.Press, sheet)
-		switch {
-		case ctx.Err() != nil:
-			return nil, 0, context.Cause(ctx)
-		case err != nil: // the package has it as a page
-			t.Logf("the report is not in it as PDF: %v", err)
-		}
-		for i, v := range vs {
-			parts = append(parts, casefile.Bytes(casefile.PDFName(i+1), v.Bytes))
-			total += int64(len(v.Bytes))
-		}
 	}
 	var lines bytes.Buffer
 	var records []*casefile.RecordLine
@@ -348,10 +426,6 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 		}
 		book.Write(append(line, '\n'))
 	}
-	h, err := head.Line()
-	if err != nil {
-		return nil, 0, err
-	}
 	earlier, err := m.Store.Heads(r.Case.Book())
 	if err != nil {
 		return nil, 0, err
@@ -367,15 +441,19 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 		}
 		heads.Write(append(line, '\n'))
 	}
+	proof, err := m.head(head, stamped)
+	if err != nil {
+		return nil, 0, err
+	}
 	stamps, err := m.stamps(ctx, head.Book, stamped)
 	if err != nil {
 		return nil, 0, err
 	}
-	parts = append(parts, stamps...)
+	parts = append(append(parts, proof...), stamps...)
 	for _, p := range []struct {
 		path string
 		b    []byte
-	}{{casefile.ReportName, html}, {casefile.ReaderName, casefile.Reader}, {casefile.RecordsName, lines.Bytes()}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadName, append(h, '\n')}, {casefile.HeadsName, heads.Bytes()}} {
+	}{{casefile.ReaderName, casefile.Reader}, {casefile.RecordsName, lines.Bytes()}, {casefile.LedgerName, book.Bytes()}, {casefile.HeadsName, heads.Bytes()}} {
 		parts = append(parts, casefile.Bytes(p.path, p.b))
 		total += int64(len(p.b))
 	}

@@ -5,6 +5,7 @@ package report
 import (
 	"context"
 	"embed"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
@@ -185,10 +186,25 @@ func (a pages) written(ctx context.Context, p *frame.Page, v *content) error {
 }
 
 func (a pages) make(c *gin.Context) error {
-	cs := frame.CaseOf(c)
-	_, err := a.Store.QueueRun(c.Request.Context(), cs, store.Run{Kind: "package", Subject: []byte("{}"), By: frame.By(c), Title: "Making a package of " + cs.Reference},
-		store.Act{Book: cs.Book(), By: frame.By(c), What: "package.queued", On: cs.Reference})
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	v, err := a.Store.ReportVersion(ctx, cs.ID, 0)
 	if err != nil {
+		return err
+	}
+	sub, title, detail := subject{}, "Making a package of "+cs.Reference, map[string]string(nil)
+	switch of := c.PostForm("of"); {
+	case len(v.Redactions) == 0:
+	case of == "redacted":
+		sub.Redacted, title, detail = true, "Making a redacted package of "+cs.Reference, map[string]string{"version": "redacted"}
+	case of != "full":
+		return frame.Bad("the report has redactions: is it to be the full package, or the redacted one?")
+	}
+	body, err := json.Marshal(sub)
+	if err != nil {
+		return err
+	}
+	if _, err := a.Store.QueueRun(ctx, cs, store.Run{Kind: "package", Subject: body, By: frame.By(c), Title: title},
+		store.Act{Book: cs.Book(), By: frame.By(c), What: "package.queued", On: cs.Reference, Detail: detail}); err != nil {
 		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/report")
@@ -222,7 +238,7 @@ func (a pages) download(c *gin.Context) error {
 		}
 		return errors.Join(fmt.Errorf("integrity has failed: the package %s: %s", k.Name, what), err)
 	}
-	if why, err := a.Evidence.Package(c.Request.Context(), cs, f, k.Size); err != nil {
+	if why, err := a.Evidence.Package(c.Request.Context(), cs, f, k); err != nil {
 		return err
 	} else if why != "" {
 		return fmt.Errorf("%w: the package %s was made before, under other authorities: %s. Make it anew", scope.ErrWithheld, k.Name, why)
