@@ -14,4 +14,4 @@ for family in atkinson-hyperlegible-next atkinson-hyperlegible-mono; do
   cp "$from/files/$family-latin-wght-normal.woff2" "$from/files/$family-latin-ext-wght-normal.woff2" "$out/fonts/"
   cp "$from/LICENSE" "$out/fonts/$family-LICENSE"
 done
-node scripts/coast.mjs node_modules/world-atlas/land-50m.json internal/web/examine/coast.bin
+node scripts/coast.mjs node_modules/world-atlas/land-50m.json internal/graticule/coast.bin

@@ -456,6 +456,20 @@ func (x *redactor) block(b Block) Block {
 		return x.picture(b)
 	case *Timeline:
 		return b // numbers alone
+	case *Map:
+		out := &Map{}
+		for _, p := range b.Places {
+			rule := x.records[p.Record]
+			if hits := x.find(p.Coordinates()); len(hits) > 0 {
+				rule = hits[0].rule
+			}
+			if rule > 0 {
+				x.took(rule, fmt.Sprintf("the place of record %d", p.Record))
+				continue
+			}
+			out.Places = append(out.Places, p)
+		}
+		return out
 	case Signature:
 		return Signature{x.string(b.Name), x.string(b.Place)}
 	}

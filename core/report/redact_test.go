@@ -143,3 +143,13 @@ func TestRedactOverlapping(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// A place goes with its record, and with its coordinates.
+func TestRedactPlaces(t *testing.T) {
+	r := &Report{Parts: []Part{{Blocks: []Block{&Map{Places: []Place{{Record: 1, Latitude: 38.5, Longitude: -28.6}, {Record: 2, Latitude: 39.25, Longitude: -27}, {Record: 3, Latitude: 40, Longitude: -27}}}}}}}
+	rules := []Redaction{{OfRecord, "2", "why"}, {OfWords, "40.000000, -27", "why"}}
+	out, log := Redact(r, rules, Known{Record: func(key string) int { return len(key) * 2 }})
+	if m := out.Parts[0].Blocks[0].(*Map); len(m.Places) != 1 || m.Places[0].Record != 1 || len(log) != 2 || log[0].Redaction != 1 || log[1].Redaction != 2 {
+		t.Errorf("%+v, %+v", m, log)
+	}
+}

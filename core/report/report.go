@@ -3,6 +3,7 @@
 package report
 
 import (
+	"fmt"
 	"iter"
 	"slices"
 	"strings"
@@ -118,6 +119,20 @@ func NewTimeline(c Clock, parts, ticks int, at []time.Time, below []bool) *Timel
 	return t
 }
 
+// Map is where records say that something was.
+type Map struct{ Places []Place }
+
+// Place is a place of a map, with the number of the record that says it.
+type Place struct {
+	Record              int
+	Latitude, Longitude float64 // degrees of WGS 84
+	Accuracy            float64 // metres, 0 if none is said
+	Below               bool    // the record is not live
+}
+
+// Coordinates writes latitude and longitude.
+func (p Place) Coordinates() string { return fmt.Sprintf("%.6f, %.6f", p.Latitude, p.Longitude) }
+
 // seconds are those of Unix time, as a number that no span overflows.
 func seconds(t time.Time) float64 { return float64(t.Unix()) + float64(t.Nanosecond())/1e9 }
 
@@ -170,6 +185,7 @@ func (Citations) block() {}
 func (*Record) block()   {}
 func (*Picture) block()  {}
 func (*Timeline) block() {}
+func (*Map) block()      {}
 func (Signature) block() {}
 
 // Style is how a span is set.

@@ -300,6 +300,11 @@ func (v *volume) block(b report.Block) map[string]any {
 		v.files[name] = []byte(timeline(b))
 		out["file"], out["alt"] = name, timelineAlt(b)
 		v.lines += 14
+	case *report.Map:
+		name := fmt.Sprintf("map-%d.svg", len(v.files))
+		v.files[name] = []byte(chart(b))
+		out["file"], out["alt"] = name, chartAlt(b)
+		v.lines += 22
 	case report.Signature:
 		out["name"], out["place"] = v.safe(b.Name), v.safe(b.Place)
 		v.lines += 4

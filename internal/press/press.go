@@ -49,6 +49,7 @@ var templates = template.Must(template.New("").Funcs(template.FuncMap{
 	"paragraphs": paragraphs,
 	"source":     source,
 	"timeline":   timeline,
+	"map":        chart,
 	"notext":     func() string { return casefile.NoText },
 	"of":         func(s *Sheet, v any) map[string]any { return map[string]any{"Sheet": s, "V": v} },
 }).ParseFS(files, "*.html"))

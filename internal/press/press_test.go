@@ -49,6 +49,7 @@ func sample() *report.Report {
 			report.Table{Head: []string{"One", "Two"}, Rows: [][]report.Text{{{report.T("1")}, {report.E("שלום")}}, {{report.T("2")}}}},
 			report.Citations{{N: 2, Words: report.Text{report.T("said")}, Fault: "it is not marked any more"}},
 			report.NewTimeline(report.Clock{Zone: time.UTC}, 60, 5, []time.Time{time.Unix(1e9, 0), time.Unix(1.1e9, 0), time.Unix(1.2e9, 0)}, []bool{false, true, false}),
+			&report.Map{Places: []report.Place{{Record: 1, Latitude: 38.5, Longitude: -28.6, Accuracy: 9000}, {Record: 2, Latitude: 39.2, Longitude: -27.9, Below: true}, {Record: 3, Latitude: 38.5001, Longitude: -28.6001}}},
 			report.Signature{Name: "E", Place: "Place and date"}}},
 		{Name: "b", Title: "Records", Blocks: []report.Block{
 			rec(1, "Latin straße, Ελληνικά, Кириллица"), rec(2, "مرحبا بالعالم 123"), rec(3, "שלום עולם"), rec(4, "नमस्ते क्षत्रिय"), rec(5, "中文漢字 日本語カタカナ 한국어"), rec(6, "😀 👩‍👩‍👧 🇳🇴 ✓"),
@@ -83,7 +84,7 @@ func TestPDF(t *testing.T) {
 		t.Errorf("the pictures: %s", out)
 	}
 	text := run(t, "pdftotext", "-layout", path, "-")
-	for _, want := range []string{"1. What was found", "Record 2: said", "it is not marked any more", "straße, Ελληνικά, Кириллица", "中文漢字", "#set text(red)", "[U+202E]back[U+202C]", "nothing[U+0000] here, [byte FF], private [U+E000], [U+0378]", "[U+FDD0]", "[cut here: the text has 2200000 characters", "page 1 of ", "it ends in the middle", "it was not decoded", "the exhibit", "2008-01-10 21:20Z"} {
+	for _, want := range []string{"1. What was found", "Record 2: said", "it is not marked any more", "straße, Ελληνικά, Кириллица", "中文漢字", "#set text(red)", "[U+202E]back[U+202C]", "nothing[U+0000] here, [byte FF], private [U+E000], [U+0378]", "[U+FDD0]", "[cut here: the text has 2200000 characters", "page 1 of ", "it ends in the middle", "it was not decoded", "the exhibit", "1, 3", "50 km", "28.0° W", "2008-01-10 21:20Z"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it does not say %q", want)
 		}

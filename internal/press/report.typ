@@ -67,7 +67,7 @@
   }
   else if b.kind == "citations" { list(..b.citations.map(spans)) }
   else if b.kind == "record" { record(b) }
-  else if b.kind == "timeline" { block(breakable: false, image(b.file, alt: b.alt, width: 100%)) }
+  else if b.kind == "timeline" or b.kind == "map" { block(breakable: false, image(b.file, alt: b.alt, width: 100%)) }
   else if b.kind == "picture" { picture(b.picture) }
   else if b.kind == "signature" {
     block(above: 32pt, width: 150mm, grid(columns: (1fr, 1fr), column-gutter: 20pt,

@@ -137,6 +137,23 @@ UNION ALL SELECT at, 0, 0, 0, id, side FROM (%s UNION ALL %s) one ORDER BY at, i
 	return out, nil
 }
 
+// ComparedKind is how many records of a kind two sources of one exhibit have.
+type ComparedKind struct {
+	Kind       record.Kind
+	A, B, Both int64
+}
+
+// CompareKinds counts what two sources of one exhibit have of the kinds that both have, as [Store.Compare] tells records apart.
+func (s *Store) CompareKinds(ctx context.Context, a, b *Acquisition) ([]ComparedKind, error) {
+	return kept(ctx, s, a.CaseID, fmt.Sprintf("what acquisitions %d and %d have", a.ID, b.ID), func(t *Tx) (out []ComparedKind, err error) {
+		err = t.SelectContext(t.ctx, &out, `SELECT kind, count(*) FILTER (WHERE NOT b) AS a, count(*) FILTER (WHERE NOT a) AS b, count(*) FILTER (WHERE a AND b) AS both FROM (
+  SELECT kind, bool_or(acquisition_id = $2) AS a, bool_or(acquisition_id = $3) AS b FROM record
+  WHERE case_id = $1 AND acquisition_id IN ($2, $3) AND state = 'intact' AND at IS NOT NULL GROUP BY at, kind, thread, handle, summary) x
+GROUP BY kind HAVING bool_or(a) AND bool_or(b) ORDER BY kind`, a.CaseID, a.ID, b.ID)
+		return out, err
+	})
+}
+
 // Seen is how a record of one source is found in another: there, or among what had been deleted, or changed.
 type Seen struct {
 	Of            int64 // the record

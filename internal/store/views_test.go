@@ -181,6 +181,9 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	if err != nil || fmt.Sprint(x.A, x.Both, x.B, said(x.OnlyA), said(x.OnlyB), len(x.Bins)) != "2 1 2 [the side gate as it was] [as it is here I am] 2" {
 		t.Fatalf("%+v, %v", x, err)
 	}
+	if kinds, err := s.CompareKinds(ctx, older, newer); err != nil || len(kinds) != 1 || kinds[0] != (store.ComparedKind{Kind: record.Message, A: 2, B: 2, Both: 1}) {
+		t.Errorf("by kind: %+v, %v", kinds, err)
+	}
 	seen, err := s.SeenIn(ctx, c.ID, []int64{x.OnlyA[0].ID, x.OnlyA[1].ID})
 	if err != nil || len(seen) != 2 || seen[0].State != record.Recovered || !seen[0].Same || seen[1].State != record.Intact || seen[1].Same || seen[1].AcquisitionID != newer.ID {
 		t.Errorf("%+v, %v", seen, err)

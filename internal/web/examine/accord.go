@@ -10,6 +10,7 @@ import (
 	"crosswind/core/accord"
 	"crosswind/core/geo"
 	"crosswind/core/record"
+	"crosswind/internal/graticule"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 )
@@ -119,9 +120,9 @@ func shortly(d time.Duration) string {
 // placesApart compares the place of a picture with a fix of the handset.
 func placesApart(r, f *store.Record) (string, accord.Verdict) {
 	verdict, leg := accord.Places(fix(r), fix(f))
-	words := fmt.Sprintf("%s, %s away", after(*r.At, *f.At), Length(leg.Metres))
+	words := fmt.Sprintf("%s, %s away", after(*r.At, *f.At), graticule.Length(leg.Metres))
 	if f.Accuracy != nil {
-		words += fmt.Sprintf(" (accurate to %s)", Length(*f.Accuracy))
+		words += fmt.Sprintf(" (accurate to %s)", graticule.Length(*f.Accuracy))
 	}
 	if verdict == accord.Contradicts && leg.Speed < geo.Fastest*100 {
 		words += fmt.Sprintf(": %.0f km/h", leg.Speed*3.6)

@@ -2,8 +2,6 @@ package examine
 
 import (
 	"context"
-	_ "embed"
-	"encoding/binary"
 	"fmt"
 	"math"
 	"slices"
@@ -13,6 +11,7 @@ import (
 
 	"crosswind/core/geo"
 	"crosswind/core/record"
+	"crosswind/internal/graticule"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 )
@@ -27,11 +26,7 @@ const (
 	mostPlaces = 30_000
 	mostLegs   = 600
 	shades     = 8
-	leastSpan  = 0.0004 // degrees of latitude, some 45 m
 )
-
-//go:embed coast.bin
-var coast []byte
 
 // places is the map of what is filtered.
 type places struct {
@@ -40,7 +35,7 @@ type places struct {
 	More          bool // and there are more than are read
 	Dots          []dot
 	Coast         string
-	Grid          []gridLine
+	Grid          []graticule.Line
 	Scale         scale
 	Path          []stretch
 	Legs          []leg
@@ -59,11 +54,6 @@ type dot struct {
 	Chosen   bool
 	Address  string
 	Words    string
-}
-
-type gridLine struct {
-	D, Label string
-	X, Y     float64
 }
 
 type scale struct {
@@ -93,19 +83,8 @@ func (l leg) Kmh() string {
 	return fmt.Sprintf("%.0f", l.Speed*3.6)
 }
 
-// Length writes metres.
-func Length(m float64) string {
-	switch {
-	case m < 1000:
-		return fmt.Sprintf("%.0f m", m)
-	case m < 100_000:
-		return fmt.Sprintf("%.2f km", m/1000)
-	}
-	return fmt.Sprintf("%.0f km", m/1000)
-}
-
 // Long writes how far l is, and Lasted how long it took.
-func (l leg) Long() string { return Length(l.Metres) }
+func (l leg) Long() string { return graticule.Length(l.Metres) }
 
 // Time writes how long it took.
 func (l leg) Time() string {
@@ -114,14 +93,6 @@ func (l leg) Time() string {
 	}
 	return long(l.Lasted)
 }
-
-// projection draws degrees: a part of the earth that is small enough is drawn true to its middle's latitude.
-type projection struct {
-	west, north, by, flat float64 // degrees; units of the view box a degree of latitude; the cosine of its middle
-}
-
-func (p projection) x(lon float64) float64 { return (lon - p.west) * p.by * p.flat }
-func (p projection) y(lat float64) float64 { return (p.north - lat) * p.by }
 
 func (a pages) places(ctx context.Context, p *frame.Page, v *content) (*places, error) {
 	m := &places{Width: mapWidth, Height: mapHeight}
@@ -139,141 +110,40 @@ func (a pages) places(ctx context.Context, p *frame.Page, v *content) (*places, 
 	if m.N = len(all); m.N == 0 {
 		return m, nil
 	}
-	box := boxOf(all)
+	at := make([]geo.Point, len(all))
+	for i, r := range all {
+		at[i] = geo.Point{Latitude: *r.Latitude, Longitude: *r.Longitude}
+	}
+	box := graticule.BoxOf(at)
 	if b, ok := readBox(p.Query.Get("box")); ok {
 		box, m.Fit = b, p.Keep("box", "")
 	}
-	over := 0.0 // places are drawn east of the date line if that brings them together
-	if box.east > 180 {
-		over = 360
-	}
-	pr := box.projection()
-	m.grid(pr, box)
-	m.Coast = shore(pr)
-	m.dots(p, v, pr, all, over)
-	m.path(p, pr, all, over)
+	pr := box.Map(mapWidth, mapHeight, mapMargin)
+	m.Grid, m.Coast = pr.Lines(mapHeight/4.5), pr.Coast()
+	m.Scale.Width, m.Scale.Label = pr.Scale(60)
+	m.dots(p, v, pr, all)
+	m.path(p, pr, all)
 	return m, nil
 }
 
-// box is a part of the earth, in degrees.
-type box struct{ south, west, north, east float64 }
-
-// boxOf is the box of all places: over the date line if that is smaller.
-func boxOf(all []store.Record) box {
-	b, shifted := box{90, 540, -90, -540}, box{90, 540, -90, -540}
-	for _, r := range all {
-		lat, lon := *r.Latitude, *r.Longitude
-		b = box{min(b.south, lat), min(b.west, lon), max(b.north, lat), max(b.east, lon)}
-		if lon < 0 {
-			lon += 360
-		}
-		shifted = box{b.south, min(shifted.west, lon), b.north, max(shifted.east, lon)}
-	}
-	if shifted.east-shifted.west < b.east-b.west {
-		return shifted
-	}
-	return b
-}
-
 // readBox reads south, west, north and east from an address.
-func readBox(s string) (b box, ok bool) {
+func readBox(s string) (b graticule.Box, ok bool) {
 	parts := strings.Split(s, ",")
 	if len(parts) != 4 {
 		return b, false
 	}
-	for i, to := range []*float64{&b.south, &b.west, &b.north, &b.east} {
+	for i, to := range []*float64{&b.South, &b.West, &b.North, &b.East} {
 		f, err := strconv.ParseFloat(parts[i], 64)
 		if err != nil || math.IsNaN(f) || math.Abs(f) > 540 {
 			return b, false
 		}
 		*to = f
 	}
-	return b, b.south < b.north && b.west < b.east && b.south >= -90 && b.north <= 90 && b.east-b.west <= 360
-}
-
-// projection is the one that shows all of b.
-func (b box) projection() projection {
-	lat, lon := (b.south+b.north)/2, (b.west+b.east)/2
-	flat := math.Max(0.05, math.Cos(lat*math.Pi/180))
-	high := math.Max(b.north-b.south, leastSpan)
-	wide := math.Max((b.east-b.west)*flat, leastSpan)
-	by := math.Min((mapHeight-2*mapMargin)/high, (mapWidth-2*mapMargin)/wide)
-	return projection{lon - mapWidth/2/by/flat, lat + mapHeight/2/by, by, flat}
-}
-
-// grid draws lines of latitude and longitude, some five each way, and the scale.
-func (m *places) grid(p projection, b box) {
-	step := 30.0
-	for _, s := range []float64{30, 20, 10, 5, 2, 1, 0.5, 0.2, 0.1, 0.05, 0.02, 0.01, 0.005, 0.002, 0.001, 0.0005, 0.0002, 0.0001} {
-		if s*p.by < mapHeight/4.5 {
-			break
-		}
-		step = s
-	}
-	digits := max(0, int(math.Ceil(-math.Log10(step)-1e-9)))
-	name := func(f float64, plus, minus string) string {
-		f = math.Remainder(f, 360)
-		if f < 0 {
-			plus = minus
-		}
-		return strconv.FormatFloat(math.Abs(f), 'f', digits, 64) + "° " + plus
-	}
-	south := p.north - mapHeight/p.by
-	for lat := math.Ceil(max(south, -90)/step) * step; lat <= min(p.north, 90); lat += step {
-		m.Grid = append(m.Grid, gridLine{fmt.Sprintf("M0 %.1fH%d", p.y(lat), mapWidth), name(lat, "N", "S"), 4, p.y(lat) - 3})
-	}
-	east := p.west + mapWidth/p.by/p.flat
-	for lon := math.Ceil(p.west/step) * step; lon <= east; lon += step {
-		m.Grid = append(m.Grid, gridLine{fmt.Sprintf("M%.1f 0V%d", p.x(lon), mapHeight), name(lon, "E", "W"), p.x(lon) + 3, mapHeight - 5})
-	}
-	mid := (p.north + south) / 2
-	unit := geo.Distance(geo.Point{Latitude: mid, Longitude: 0}, geo.Point{Latitude: mid, Longitude: 1e-3 / p.by}) * 1e3 / p.flat // metres a unit
-	for n := 1.0; n < 2e7; n *= 10 {
-		for _, k := range []float64{1, 2, 5} {
-			if w := n * k / unit; w >= 60 && w < 160 {
-				m.Scale = scale{math.Round(w*10) / 10, Length(n * k)}
-				return
-			}
-		}
-	}
-}
-
-// shore draws those coastlines of Natural Earth that a map shows.
-func shore(p projection) string {
-	var out strings.Builder
-	for _, turn := range []float64{-360, 0, 360} {
-		b := coast
-		for len(b) >= 2 {
-			n := int(binary.BigEndian.Uint16(b))
-			line := b[2 : 2+4*n]
-			b = b[2+4*n:]
-			drawn, lx, ly := false, 0.0, 0.0
-			for i := range n {
-				lon, lat := float64(int16(binary.BigEndian.Uint16(line[4*i:])))/182+turn, float64(int16(binary.BigEndian.Uint16(line[4*i+2:])))/182
-				x, y := p.x(lon), p.y(lat)
-				near := func(x, y float64) bool { return x > -mapWidth && x < 2*mapWidth && y > -mapHeight && y < 2*mapHeight }
-				switch {
-				case i == 0:
-				case !near(x, y) && !near(lx, ly):
-					drawn = false
-				case drawn && math.Abs(x-lx)+math.Abs(y-ly) < 1 && i < n-1:
-					continue
-				default:
-					if !drawn {
-						fmt.Fprintf(&out, "M%.1f %.1f", lx, ly)
-					}
-					fmt.Fprintf(&out, "L%.1f %.1f", x, y)
-					drawn = true
-				}
-				lx, ly = x, y
-			}
-		}
-	}
-	return out.String()
+	return b, b.South < b.North && b.West < b.East && b.South >= -90 && b.North <= 90 && b.East-b.West <= 360
 }
 
 // dots draws the places; those that would lie on one another are one dot, which leads nearer.
-func (m *places) dots(p *frame.Page, v *content, pr projection, all []store.Record, over float64) {
+func (m *places) dots(p *frame.Page, v *content, pr graticule.Map, all []store.Record) {
 	type cell struct{ x, y int }
 	type group struct {
 		rs       []*store.Record
@@ -284,11 +154,7 @@ func (m *places) dots(p *frame.Page, v *content, pr projection, all []store.Reco
 	var order []*group
 	for i := range all {
 		r := &all[i]
-		lon := *r.Longitude
-		if lon < 0 {
-			lon += over
-		}
-		x, y := pr.x(lon), pr.y(*r.Latitude)
+		x, y := pr.X(*r.Longitude), pr.Y(*r.Latitude)
 		if x < 0 || x > mapWidth || y < 0 || y > mapHeight {
 			continue
 		}
@@ -310,19 +176,19 @@ func (m *places) dots(p *frame.Page, v *content, pr projection, all []store.Reco
 		d := dot{X: round1(g.x / float64(g.n)), Y: round1(g.y / float64(g.n)), N: g.n, Below: g.below == g.n, Some: g.below > 0}
 		d.R = round1(min(3.2+1.1*math.Sqrt(float64(g.n-1)), 12))
 		d.Chosen = v.Chosen != nil && slices.ContainsFunc(g.rs, func(x *store.Record) bool { return x.ID == v.Chosen.ID })
-		switch reach := mapCell / pr.by; {
+		switch reach := mapCell / pr.By; {
 		case g.n == 1:
 			d.Address = p.Keep("r", fmt.Sprint(r.ID), "o", "")
 			d.Words = fmt.Sprintf("%s, %s, %s, %s", frame.When(*r.At, p.Zone), r.Kind.Title(), strings.ToLower(r.State.Title()), r.ExhibitRef)
 			if r.Accuracy != nil {
-				d.Accuracy = round1(min(*r.Accuracy/111_320*pr.by, mapWidth))
+				d.Accuracy = round1(min(*r.Accuracy/111_320*pr.By, mapWidth))
 			}
-		case reach < leastSpan:
+		case reach < graticule.LeastSpan:
 			d.Address = p.Keep("view", "", "box", "", "o", "", "near", fmt.Sprintf("%.6f,%.6f,%.0f", *r.Latitude, *r.Longitude, math.Ceil(reach*111_320*1.5)))
 			d.Words = fmt.Sprintf("%d records here: list them", g.n)
 		default:
-			lat, lon := pr.north-d.Y/pr.by, pr.west+d.X/pr.by/pr.flat
-			h, w := reach*6, reach*6*mapWidth/mapHeight/pr.flat
+			lat, lon := pr.North-d.Y/pr.By, pr.West+d.X/pr.By/pr.Flat
+			h, w := reach*6, reach*6*mapWidth/mapHeight/pr.Flat
 			d.Address = p.Keep("box", fmt.Sprintf("%.6f,%.6f,%.6f,%.6f", max(-90, lat-h), lon-w, min(90, lat+h), lon+w), "o", "")
 			d.Words = fmt.Sprintf("%d records, %d below, %s to %s: look nearer", g.n, g.below, frame.When(*r.At, p.Zone), frame.When(*g.rs[g.n-1].At, p.Zone))
 		}
@@ -334,7 +200,7 @@ func (m *places) dots(p *frame.Page, v *content, pr projection, all []store.Reco
 func round1(f float64) float64 { return math.Round(f*10) / 10 }
 
 // path draws the way that each exhibit took, and measures its legs. Of a fix that several sources have, one is taken.
-func (m *places) path(p *frame.Page, pr projection, all []store.Record, over float64) {
+func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Record) {
 	type key struct {
 		exhibit  int64
 		at       int64
@@ -373,13 +239,7 @@ func (m *places) path(p *frame.Page, pr projection, all []store.Record, over flo
 				m.Fast++
 			}
 			m.Legs = append(m.Legs, l)
-			x := func(lon float64) float64 {
-				if lon < 0 {
-					lon += over
-				}
-				return pr.x(lon)
-			}
-			m.Path = append(m.Path, stretch{fmt.Sprintf("M%.1f %.1fL%.1f %.1f", x(a.Longitude), pr.y(a.Latitude), x(b.Longitude), pr.y(b.Latitude)),
+			m.Path = append(m.Path, stretch{fmt.Sprintf("M%.1f %.1fL%.1f %.1f", pr.X(a.Longitude), pr.Y(a.Latitude), pr.X(b.Longitude), pr.Y(b.Latitude)),
 				int(min(shades-1, shades*(t[i].At.Unix()-first)/max(1, last-first))), l.TooFast, t[i].At.UnixMilli()})
 		}
 	}

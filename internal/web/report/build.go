@@ -1,6 +1,7 @@
 package report
 
 import (
+	"cmp"
 	"context"
 	"encoding/hex"
 	"encoding/json"
@@ -26,7 +27,8 @@ type Report struct {
 	Acquisitions []acquisition
 	Marked       []marked
 	Gate         *scope.Gate
-	Absent       []store.Gaps     // numbers that no row has, of all databases
+	Absent       []store.Gaps // numbers that no row has, of all databases
+	Compared     []comparison
 	Measured     *validate.Result // what was measured last of the build that writes the report, nil if nothing was
 	Overridden   []store.Overridden
 	Counts       map[string]int // marked records by state
@@ -139,6 +141,9 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 		}
 		r.Acquisitions = append(r.Acquisitions, *x)
 	}
+	if r.Compared, err = compared(ctx, s, cs.ID); err != nil {
+		return nil, err
+	}
 	all := store.Filter{CaseID: cs.ID, Marked: true}
 	for after := (store.After{}); ; {
 		page, next, err := s.Records(ctx, all, after, 500)
@@ -173,6 +178,40 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 		r.Stamps, err = s.HeadStamps(ctx, cs.Book(), 1)
 	}
 	return r, err
+}
+
+// comparison is what two sources of one exhibit have, the later of which is the next after the earlier.
+type comparison struct {
+	Earlier, Later *store.SourceOf
+	Kinds          []store.ComparedKind
+}
+
+// mostCompared bounds the comparisons of a report.
+const mostCompared = 50
+
+// compared compares the sources of each exhibit in the order of their times.
+func compared(ctx context.Context, s *store.Store, caseID int64) (out []comparison, err error) {
+	all, err := s.Sources(ctx, caseID, nil)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortStableFunc(all, func(a, b store.SourceOf) int {
+		return cmp.Or(strings.Compare(a.ExhibitRef, b.ExhibitRef), a.Made().Compare(b.Made()), cmp.Compare(a.Number, b.Number))
+	})
+	for i := 1; i < len(all) && len(out) < mostCompared; i++ {
+		a, b := &all[i-1], &all[i]
+		if a.ExhibitID != b.ExhibitID {
+			continue
+		}
+		kinds, err := s.CompareKinds(ctx, &a.Acquisition, &b.Acquisition)
+		if err != nil {
+			return nil, err
+		}
+		if len(kinds) > 0 {
+			out = append(out, comparison{a, b, kinds})
+		}
+	}
+	return out, nil
 }
 
 // measured gives what was measured last of the build that runs, nil if nothing was.

@@ -31,8 +31,10 @@ var parts = []part{
 	{"recovered", "What was recovered, and how", true, (*Report).recovered},
 	{"findings", "Findings", false, (*Report).findings},
 	{"timeline", "Timeline of the marked records", false, (*Report).timeline},
+	{"places", "Places of the marked records", false, (*Report).places},
 	{"conversations", "Conversations", false, (*Report).conversations},
 	{"marked", "Marked records", true, (*Report).records},
+	{"comparisons", "Sources of one exhibit compared", false, (*Report).comparisons},
 	{"absences", "What is absent", false, (*Report).absences},
 	{"withheld", "What was withheld", true, (*Report).withheld},
 	{"limits", "Limits of the method", true, (*Report).limits},
@@ -300,6 +302,7 @@ func (r *Report) definitions(*report.Composition) []report.Block {
 		{"Manifest", "The list of an acquisition's files with their hashes, as the program sha256sum reads it."},
 		{"Record", "One thing that an app or the system kept: a message, a call, a photograph's note of where it was taken."},
 		{"Vault", "Where acquired bytes are kept, under their SHA-256, and not changed."},
+		{"WGS 84", "The system of coordinates that satellite navigation uses: latitude and longitude in degrees on an ellipsoid."},
 	} {
 		list = append(list, report.Fact{Name: x[0], Value: report.Text{report.T(x[1])}})
 	}

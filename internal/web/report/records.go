@@ -54,7 +54,7 @@ func (r *Report) conversations(*report.Composition) (out []report.Block) {
 			if m.Now != nil {
 				what = append(what, report.Br, report.T("now: "), report.E(or(m.Now.Summary, "no text")))
 			}
-			t.Rows = append(t.Rows, []report.Text{{{Words: fmt.Sprint(i + 1), Link: fmt.Sprintf("#record-%d", i+1)}}, when, {who}, what})
+			t.Rows = append(t.Rows, []report.Text{{link(i + 1)}, when, {who}, what})
 		}
 		out = append(out, report.Heading{Text: report.Text{report.E(or(or(first.ThreadTitle, first.Person), first.Thread)), report.T(fmt.Sprintf(", as %s acquisition %d has it", first.ExhibitRef, first.Acquisition.Number))}}, t)
 	}
@@ -88,6 +88,57 @@ func (r *Report) timeline(*report.Composition) []report.Block {
 		said += fmt.Sprintf(" %s not in it.", count(int64(n), "record has no time and is", "records have no time and are"))
 	}
 	return []report.Block{words(said), t}
+}
+
+// link is the number of a record, which leads to it.
+func link(n int) report.Span {
+	return report.Span{Words: fmt.Sprint(n), Link: fmt.Sprintf("#record-%d", n)}
+}
+
+// places draws where the marked records say that something was, and lists it.
+func (r *Report) places(*report.Composition) []report.Block {
+	m, clock := &report.Map{}, r.clock()
+	t := report.Table{Head: []string{"Record", "Time", "Latitude, longitude", "Accurate to", "What it is"}}
+	for i := range r.Marked {
+		k := &r.Marked[i]
+		if k.Latitude == nil || k.Longitude == nil {
+			continue
+		}
+		p := report.Place{Record: i + 1, Latitude: *k.Latitude, Longitude: *k.Longitude, Below: k.State.Below()}
+		at, accurate := report.Text{report.T("none")}, "it does not say"
+		if k.At != nil {
+			at = clock.Stacked(*k.At)
+		}
+		if k.Accuracy != nil {
+			p.Accuracy = *k.Accuracy
+			accurate = fmt.Sprintf("%.0f m", p.Accuracy)
+		}
+		m.Places = append(m.Places, p)
+		t.Rows = append(t.Rows, []report.Text{{link(i + 1)}, at, {report.M(p.Coordinates())}, {report.T(accurate)},
+			{report.T(k.Kind.Title() + ", " + strings.ToLower(k.State.Title()))}})
+	}
+	if len(m.Places) == 0 {
+		return []report.Block{words("No marked record has a place.")}
+	}
+	return []report.Block{words("Numbers are those of the records; places of recovered, held and earlier ones are hatched, and a dashed circle is how accurate a place is said to be. Coordinates are of WGS 84, as the record has them. A place is where the record says that something was: what took it there, the handset's own fix, a photograph or somebody's words, is said with the record."), m, t}
+}
+
+// comparisons says what two sources of one exhibit that follow each other in time have in common.
+func (r *Report) comparisons(*report.Composition) (out []report.Block) {
+	clock := r.clock()
+	for _, c := range r.Compared {
+		t := report.Table{Head: []string{"Kind", "In both", "In the earlier only", "In the later only"}}
+		for _, k := range c.Kinds {
+			t.Rows = append(t.Rows, []report.Text{{report.T(k.Kind.Title())}, {report.M(fmt.Sprint(k.Both))}, {report.M(fmt.Sprint(k.A))}, {report.M(fmt.Sprint(k.B))}})
+		}
+		out = append(out, report.Heading{Text: report.Text{report.E(fmt.Sprintf("%s: acquisition %d and acquisition %d", c.Earlier.ExhibitRef, c.Earlier.Number, c.Later.Number))}},
+			report.Paragraph{Text: report.Text{report.T(fmt.Sprintf("Acquisition %d is of ", c.Earlier.Number)), clock.At(c.Earlier.Made()), report.T(fmt.Sprintf(", acquisition %d of ", c.Later.Number)), clock.At(c.Later.Made()),
+				report.T(". What is in the earlier only was deleted, changed or moved between these times; which of these the table does not tell.")}}, t)
+	}
+	if len(out) == 0 {
+		return []report.Block{words("No exhibit has two sources that have records of the same kind.")}
+	}
+	return append([]report.Block{words("Live records that have a time are compared, of the kinds that both sources have, as far as the scope admits them: by kind, time, conversation, handle and text. What a source did not read is missing from it without having been deleted.")}, out...)
 }
 
 // shownRuns bounds the runs of missing numbers that are told of a table.
