@@ -80,7 +80,7 @@ func chart(m *report.Map) template.HTML {
 		fmt.Fprintf(&b, `<path d="M%.1f 18v5h%.1fv-5" stroke="#17252D"/>`, mapWidth-10-w, w)
 		words(mapWidth-10-w/2, 15, "middle", "#17252D", length)
 	}
-	fmt.Fprintf(&b, `<rect x="0.5" y="0.5" width="%d" height="%d" stroke="#51626B"/></svg>`, mapWidth-1, mapHeight-1)
+	fmt.Fprintf(&b, `<rect x="1" y="1" width="%d" height="%d" stroke="#51626B"/></svg>`, mapWidth-2, mapHeight-2)
 	return template.HTML(b.String())
 }
 

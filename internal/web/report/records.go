@@ -133,12 +133,12 @@ func (r *Report) comparisons(*report.Composition) (out []report.Block) {
 		}
 		out = append(out, report.Heading{Text: report.Text{report.E(fmt.Sprintf("%s: acquisition %d and acquisition %d", c.Earlier.ExhibitRef, c.Earlier.Number, c.Later.Number))}},
 			report.Paragraph{Text: report.Text{report.T(fmt.Sprintf("Acquisition %d is of ", c.Earlier.Number)), clock.At(c.Earlier.Made()), report.T(fmt.Sprintf(", acquisition %d of ", c.Later.Number)), clock.At(c.Later.Made()),
-				report.T(". What is in the earlier only was deleted, changed or moved between these times; which of these the table does not tell.")}}, t)
+				report.T(". What is in the earlier only was deleted, changed or moved between these times, or was not read from the later; which of these it was the numbers do not tell.")}}, t)
 	}
 	if len(out) == 0 {
 		return []report.Block{words("No exhibit has two sources that have records of the same kind.")}
 	}
-	return append([]report.Block{words("Live records that have a time are compared, of the kinds that both sources have, as far as the scope admits them: by kind, time, conversation, handle and text. What a source did not read is missing from it without having been deleted.")}, out...)
+	return append([]report.Block{words("Live records that have a time are compared, of the kinds that both sources have, as far as the scope admits them: by kind, time, conversation, handle and text.")}, out...)
 }
 
 // shownRuns bounds the runs of missing numbers that are told of a table.
