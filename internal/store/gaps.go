@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -97,8 +98,11 @@ type ClockStep struct {
 	Back          time.Duration
 }
 
+// MostSteps bounds the steps of the clock that are kept of a case: those that are told are the largest then.
+const MostSteps = 500
+
 // ClockSteps finds where the times of live rows of what happens of itself go back against the order of their numbers, in tables of
-// which nineteen in twenty follow time: see [gap.Jumps].
+// which nineteen in twenty follow time: see [gap.Jumps]. Of more than [MostSteps] these are the largest.
 func (s *Store) ClockSteps(ctx context.Context, caseID, exhibit int64) (out []ClockStep, err error) {
 	steps, err := s.clockSteps(ctx, caseID)
 	if err != nil {
@@ -125,7 +129,7 @@ type clockStep struct {
 
 // clockSteps finds the steps of all exhibits of a case, or gives those that are kept.
 func (s *Store) clockSteps(ctx context.Context, caseID int64) ([]clockStep, error) {
-	return kept(ctx, s, caseID, "steps of the clock", func(t *Tx) (out []clockStep, err error) {
+	return kept(ctx, s, caseID, clockStepsOf, func(t *Tx) (out []clockStep, err error) {
 		var near []struct {
 			AcquisitionID int64 `db:"acquisition_id"`
 			DB, Tab       string
@@ -154,6 +158,19 @@ func (s *Store) clockSteps(ctx context.Context, caseID int64) ([]clockStep, erro
 			}
 			from = to
 		}
+		if len(out) > MostSteps {
+			slices.SortStableFunc(out, func(a, b clockStep) int { return cmp.Compare(b.Back, a.Back) })
+			out = out[:MostSteps]
+		}
 		return out, err
 	})
 }
+
+// ClockStepsKnown reports whether the steps of the clocks of a case were found already: to find them in a large one takes seconds.
+func (s *Store) ClockStepsKnown(ctx context.Context, caseID int64) (is bool, err error) {
+	err = s.get(ctx, &is, clockStepsOf, "SELECT EXISTS ("+isKept+")", caseID, clockStepsOf)
+	return is, err
+}
+
+// clockStepsOf is under which words they are kept.
+const clockStepsOf = "steps of the clock"

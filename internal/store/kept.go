@@ -15,12 +15,14 @@ import (
 // changes counts the changes of a case.
 const changes = "SELECT count(*) FROM case_change WHERE case_id = $1"
 
+// isKept reads the answer that is kept if the case is as it was.
+const isKept = "SELECT body FROM kept_answer WHERE case_id = $1 AND about = $2 AND changes = (" + changes + ")"
+
 // kept gives the answer to a question of a case: the one that is kept if the case is as it was, or what ask finds. Who asks
 // while it is being found waits for that, and it is found even if nobody waits any more.
 func kept[T any](ctx context.Context, s *Store, caseID int64, about string, ask func(*Tx) (T, error)) (answer T, err error) {
-	const is = "SELECT body FROM kept_answer WHERE case_id = $1 AND about = $2 AND changes = (" + changes + ")"
 	var body json.RawMessage
-	err = s.db.GetContext(ctx, &body, is, caseID, about)
+	err = s.db.GetContext(ctx, &body, isKept, caseID, about)
 	if errors.Is(err, sql.ErrNoRows) {
 		var found any
 		found, err, _ = s.asking.Do(fmt.Sprint(caseID, about), func() (any, error) {
@@ -30,7 +32,7 @@ func kept[T any](ctx context.Context, s *Store, caseID int64, about string, ask 
 				if err := t.exec("waiting for an answer", "SELECT pg_advisory_xact_lock(hashtextextended($1, $2))", about, caseID); err != nil {
 					return err
 				}
-				if err := t.GetContext(t.ctx, &body, is, caseID, about); !errors.Is(err, sql.ErrNoRows) {
+				if err := t.GetContext(t.ctx, &body, isKept, caseID, about); !errors.Is(err, sql.ErrNoRows) {
 					return err
 				}
 				var n int64 // as of before: what changes meanwhile makes it one to be found anew

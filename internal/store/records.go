@@ -75,14 +75,18 @@ const recordSelect = `SELECT r.*, coalesce(w.body, '') AS body, e.reference AS e
   EXISTS (SELECT FROM working_note n WHERE n.acquisition_id = r.acquisition_id AND n.uid = r.uid) AS noted,
   ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread AND r.thread <> '' ORDER BY 1) AS members` + recordFrom
 
-// Orders are what records can be listed by, beside their time, with how that is written as a text whose bytes are compared.
+// byExhibit is the order of the exhibits' references, which is not one of records: they are listed exhibit by exhibit.
+const byExhibit = "e.reference"
+
+// Orders are what records can be listed by, beside their time, with how that is written as a text whose bytes are compared: as
+// the indexes have it, and no longer than an index takes.
 var Orders = map[string]string{
 	"kind":    "r.kind",
-	"people":  "lower(coalesce(nullif(r.person, ''), r.handle))",
+	"people":  "lower(left(coalesce(nullif(r.person, ''), r.handle), 100))",
 	"what":    "lower(left(r.summary, 100))",
 	"state":   "r.state || ' ' || r.place",
-	"exhibit": "(SELECT reference FROM exhibit WHERE id = r.exhibit_id)",
-	"file":    "r.db",
+	"exhibit": byExhibit,
+	"file":    "left(r.db, 400)",
 	"bytes":   "lpad(coalesce(r.bytes, 0)::text, 19, '0')",
 }
 
@@ -116,6 +120,9 @@ func (r *Record) After(o Order) After { return After{o, r.Key, *r.At, r.ID} }
 // this is the last. Records without a time come under no window; they are listed by
 // Untimed.
 func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (out []Record, next *After, err error) {
+	if after.By == "exhibit" {
+		return s.recordsByExhibit(ctx, f, after, limit)
+	}
 	q, args, err := s.where(ctx, &f, true)
 	if err != nil {
 		return nil, nil, err
@@ -158,6 +165,54 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 	return out, next, err
 }
 
+// recordsByExhibit is Records in the order of the exhibits' references, and within one of time.
+func (s *Store) recordsByExhibit(ctx context.Context, f Filter, after After, limit int) (out []Record, next *After, err error) {
+	all, err := s.Exhibits(ctx, f.CaseID)
+	if err != nil {
+		return nil, nil, err
+	}
+	slices.SortFunc(all, func(a, b Exhibit) int {
+		if after.Down {
+			a, b = b, a
+		}
+		return strings.Compare(a.Reference, b.Reference)
+	})
+	for _, e := range all {
+		from := After{Order: Order{Down: after.Down}}
+		if after.ID != 0 {
+			c := strings.Compare(e.Reference, after.Key)
+			if c < 0 && !after.Down || c > 0 && after.Down {
+				continue
+			}
+			if c == 0 {
+				from.At, from.ID = after.At, after.ID
+			}
+		}
+		one := f
+		if f.Exhibit != 0 && f.Exhibit != e.ID || len(f.Exhibits) > 0 && !slices.Contains(f.Exhibits, e.ID) {
+			continue
+		}
+		one.Exhibit, one.Exhibits = e.ID, nil
+		for more := &from; more != nil && len(out) < limit; {
+			var page []Record
+			if page, more, err = s.Records(ctx, one, *more, limit-len(out)); err != nil {
+				return nil, nil, err
+			}
+			for _, r := range page {
+				r.Key = e.Reference
+				out = append(out, r)
+			}
+			if more != nil {
+				next = &After{after.Order, e.Reference, more.At, more.ID}
+			}
+		}
+		if len(out) >= limit {
+			return out, next, nil
+		}
+	}
+	return out, nil, nil
+}
+
 // Placed lists the records of a filter that have a place and a time, in their order, limit at most: what a map and the gate
 // ask of them, and what is beside them not.
 func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Record, err error) {
@@ -167,11 +222,33 @@ func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Record, 
 		return nil, err
 	}
 	args = append(args, limit)
-	// The members of conversations are put together once, and not for each record.
-	return s.records(ctx, f.CaseID, "listing places", nil, `WITH talk AS MATERIALIZED (SELECT k.exhibit_id, k.db, k.thread, array_agg(k.member ORDER BY k.member) AS members
+	gate, err := s.Gate(ctx, f.CaseID)
+	if err != nil {
+		return nil, err
+	}
+	// The members of conversations are put together once, and not for each record; and rows are read column by column, since
+	// finding the fields of so many takes longer than the database does.
+	rows, err := s.pool.Query(ctx, `WITH talk AS MATERIALIZED (SELECT k.exhibit_id, k.db, k.thread, array_agg(k.member ORDER BY k.member) AS members
   FROM conversation_member k JOIN exhibit e ON e.id = k.exhibit_id WHERE e.case_id = $1 AND k.thread <> '' GROUP BY 1, 2, 3)
-SELECT r.id, r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state, r.place, r.at, r.thread_lost, r.parties, r.latitude, r.longitude, r.accuracy, e.reference AS exhibit_ref, k.members
+SELECT r.id, r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state, r.place, r.at, r.thread_lost, r.parties, r.latitude, r.longitude, r.accuracy, e.reference, k.members
 FROM (SELECT r.*`+f.countFrom()+q+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d) r JOIN exhibit e ON e.id = r.exhibit_id LEFT JOIN talk k ON (k.exhibit_id, k.db, k.thread) = (r.exhibit_id, r.db, r.thread) ORDER BY r.at, r.id", len(args)), args...)
+	if err != nil {
+		return nil, fmt.Errorf("listing places: %w", err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r Record
+		if err := rows.Scan(&r.ID, &r.CaseID, &r.ExhibitID, &r.AcquisitionID, &r.Kind, &r.State, &r.Place, &r.At, &r.ThreadLost, (*[]string)(&r.Parties), &r.Latitude, &r.Longitude, &r.Accuracy, &r.ExhibitRef, (*[]string)(&r.Members)); err != nil {
+			return nil, fmt.Errorf("listing places: %w", err)
+		}
+		if gate.Record(r.Subject()) == scope.Admitted {
+			out = append(out, r)
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return nil, fmt.Errorf("listing places: %w", err)
+	}
+	return out, nil
 }
 
 // records lists records that may be seen: each passes the gate as the authorities are

@@ -307,6 +307,10 @@ func TestFilesAndOrders(t *testing.T) {
 		lines = append(lines, line{int64(i + 1), i * 7 % 11, []record.State{record.Intact, record.Recovered}[i%2], fmt.Sprint("File ", i*13%40)})
 	}
 	source(t, s, c, one, "7", lines...)
+	// Names and texts that are longer than an index takes do not get in the way.
+	if _, err := owner.ExecContext(ctx, "UPDATE record SET person = x.long, handle = x.long FROM (SELECT string_agg(md5(i::text), '') AS long FROM generate_series(1, 500) i) x"); err != nil {
+		t.Fatal(err)
+	}
 	list := func(f store.Filter, o store.Order) (said []string) {
 		f.CaseID = c.ID
 		for after := (&store.After{Order: o}); after != nil; {

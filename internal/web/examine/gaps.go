@@ -24,6 +24,7 @@ const (
 // gaps is the view of what is missing.
 type gaps struct {
 	Steps    []clockStep
+	Largest  bool           // there are more steps of the clock than are told
 	Ask      string         // address at which clocks that went back are looked for, where there is so much that it takes long
 	Zones    []store.Record // changes of a handset's zone, of those within the chart
 	Silences []quiet
@@ -70,8 +71,12 @@ const mostZones = 12
 // steps finds where clocks went back, and where zones were changed.
 func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) error {
 	var all []store.ClockStep
-	n, err := a.Store.Recorded(ctx, p.Case.ID, p.ExhibitID())
-	if err == nil && n > manyRecords && p.Query.Get("steps") == "" {
+	known, err := a.Store.ClockStepsKnown(ctx, p.Case.ID)
+	n := int64(0)
+	if err == nil && !known && p.Query.Get("steps") == "" {
+		n, err = a.Store.Recorded(ctx, p.Case.ID, p.ExhibitID())
+	}
+	if err == nil && n > manyRecords {
 		g.Ask = p.Keep("steps", "1", "o", "")
 	} else if err == nil {
 		all, err = a.Store.ClockSteps(ctx, p.Case.ID, p.ExhibitID())
@@ -79,6 +84,7 @@ func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) er
 	if err != nil {
 		return err
 	}
+	g.Largest = len(all) >= store.MostSteps
 	for _, s := range all {
 		off := of(v.clocks, s.Before.ExhibitID).Off
 		before, after := s.Before.At.Add(-off), s.After.At.Add(-off)
