@@ -59,8 +59,16 @@ func (a pages) takeOut(c *gin.Context) error {
 	of := map[*export.Line]int64{} // the record of the line that is being written
 	head := export.Head{Open: func(l *export.Line, n int) (io.ReadCloser, error) { return a.attached(ctx, p.Case.ID, of[l], n) },
 		Case: p.Case.Reference, Title: p.Case.Title, What: v.said(p), Zone: p.Zone, At: time.Now().UTC(), By: frame.By(c), Tool: a.Tool}
+	base := fmt.Sprintf("%s-%s", p.Case.Reference, head.At.Format("20060102-150405"))
+	name, media := base+"."+f.Ending(), f.Media
 	if a.Press.Lacks() == nil {
-		head.Set = func(r *report.Report) ([]byte, error) { return a.set(ctx, r, head) }
+		head.Set = func(r *report.Report) (b []byte, err error) {
+			vs, err := a.Press.PDF(ctx, r, head.By, head.At)
+			if err == nil {
+				name, media, b, err = press.Bundle(base, vs, head.At)
+			}
+			return b, err
+		}
 	}
 	file, err := os.CreateTemp("", "taken-out-*")
 	if err != nil {
@@ -94,7 +102,6 @@ func (a pages) takeOut(c *gin.Context) error {
 	if err != nil {
 		return fmt.Errorf("reading what is taken out: %w", err)
 	}
-	name := fmt.Sprintf("%s-%s.%s", p.Case.Reference, head.At.Format("20060102-150405"), f.Ending())
 	digest := hex.EncodeToString(sum.Sum(nil))
 	act := store.Act{Book: p.Case.Book(), By: head.By, What: "records.taken_out", On: name, Detail: map[string]string{"format": f.Title, "records": fmt.Sprint(n), "bytes": fmt.Sprint(size), "sha256": digest, "recipient": recipient}}
 	if left > 0 {
@@ -105,20 +112,8 @@ func (a pages) takeOut(c *gin.Context) error {
 	}
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Content-Disposition", frame.Attachment(name))
-	c.DataFromReader(http.StatusOK, size, f.Media, file, nil)
+	c.DataFromReader(http.StatusOK, size, media, file, nil)
 	return nil
-}
-
-// set sets records for print, as one volume.
-func (a pages) set(ctx context.Context, r *report.Report, head export.Head) ([]byte, error) {
-	vs, err := a.Press.PDF(ctx, r, head.By, head.At)
-	if err != nil {
-		return nil, err
-	}
-	if len(vs) > 1 {
-		return nil, fmt.Errorf("%w: they would be more than one volume of %d pages; narrow what is filtered", export.ErrPaper, press.MostPages)
-	}
-	return vs[0].Bytes, nil
 }
 
 // attached opens the nth attachment of a record.

@@ -396,7 +396,7 @@ func (a pages) signed(c *gin.Context, version int64) (out store.Sheets, err erro
 		}
 	}
 	if err == nil {
-		_, _, out.PDF, err = bundle(fmt.Sprintf("%s-report-%d", r.Case.Reference, version), vs, r.At)
+		_, _, out.PDF, err = press.Bundle(fmt.Sprintf("%s-report-%d", r.Case.Reference, version), vs, r.At)
 	}
 	return out, err
 }

@@ -1,14 +1,12 @@
 package report
 
 import (
-	"archive/zip"
 	"bytes"
 	"context"
 	"crypto/sha256"
 	"fmt"
 	"net/http"
 	"strconv"
-	"time"
 
 	"crosswind/core/digest"
 	"crosswind/core/report"
@@ -55,34 +53,6 @@ func (r *Report) pdf(ctx context.Context, s *store.Store, setter *press.Setter, 
 			About: fmt.Sprintf("SHA-256 of every file of exhibit %s, acquisition %d", a.Reference, a.Number), Bytes: b})
 	}
 	return setter.PDF(ctx, sheet, r.By, r.At, with...)
-}
-
-// volumeName names a volume of a report.
-func volumeName(base string, n, of int) string {
-	if of == 1 {
-		return base + ".pdf"
-	}
-	return fmt.Sprintf("%s-volume-%d.pdf", base, n+1)
-}
-
-// bundle is one file of all volumes: the only one, or an archive of them.
-func bundle(base string, vs []press.PDF, at time.Time) (name, media string, b []byte, err error) {
-	if len(vs) == 1 {
-		return base + ".pdf", "application/pdf", vs[0].Bytes, nil
-	}
-	var out bytes.Buffer
-	z := zip.NewWriter(&out)
-	for i, v := range vs {
-		w, err := z.CreateHeader(&zip.FileHeader{Name: volumeName(base, i, len(vs)), Method: zip.Store, Modified: at.UTC()})
-		if err == nil {
-			_, err = w.Write(v.Bytes)
-		}
-		if err != nil {
-			return "", "", nil, err
-		}
-	}
-	err = z.Close()
-	return base + ".zip", "application/zip", out.Bytes(), err
 }
 
 // take hands a version of the report out as it is now: as a page, or as PDF.
@@ -133,7 +103,7 @@ func (a pages) take(c *gin.Context) error {
 			vs, err = r.pdf(ctx, a.Store, a.Press, sheet)
 		}
 		if err == nil {
-			name, media, b, err = bundle(base, vs, r.At)
+			name, media, b, err = press.Bundle(base, vs, r.At)
 		}
 	default:
 		return frame.Bad("%q is no format of a report: html or pdf", format)
