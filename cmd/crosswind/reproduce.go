@@ -36,7 +36,7 @@ func reproduceCommand() *cobra.Command {
 }
 
 func reproduce(ctx context.Context, pack string, sources []string, password, home, key string, all bool) error {
-	checked, err := casefile.VerifyPath(ctx, pack, casefile.Options{Key: key})
+	checked, err := casefile.VerifyPath(ctx, pack, casefile.Options{Key: key, Tool: "Crosswind " + version})
 	if err != nil {
 		return err
 	}

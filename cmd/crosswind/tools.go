@@ -134,7 +134,7 @@ func verifyCommand() *cobra.Command {
 					return fmt.Errorf("%w: --key is %d hexadecimal digits", errUse, 2*ed25519.PublicKeySize)
 				}
 			}
-			o := casefile.Options{Key: key, Now: time.Now()}
+			o := casefile.Options{Key: key, Now: time.Now(), Tool: "Crosswind " + version}
 			if trusted != "" {
 				b, err := os.ReadFile(trusted)
 				if err != nil {

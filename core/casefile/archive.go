@@ -26,6 +26,8 @@ type Options struct {
 	Now time.Time // no ledger entry may claim a later time; the zero time: not checked
 	// Authorities are the certificates by which time stamps are trusted, nil for those that the package brings.
 	Authorities *x509.CertPool
+	// Tool is which tool's packages have their [GraphName] compared, which another version may write otherwise; "" for all.
+	Tool string
 }
 
 // VerifyPath checks the package at path: a folder, or a ZIP archive of one. It

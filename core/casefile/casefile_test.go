@@ -95,7 +95,11 @@ func parts(t testing.TB) []Part {
 			heads.Write(signed(t, check))
 		}
 	}
-	return []Part{Bytes(ReportName, []byte(report)), Bytes(ReaderName, Reader), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(FilesDir+sum(attached), attached), Bytes(CellsDir+sum(cell), cell),
+	graph, err := Graph("T-1", "Test", "t", lines)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return []Part{Bytes(GraphName, graph), Bytes(ReportName, []byte(report)), Bytes(ReaderName, Reader), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(FilesDir+sum(attached), attached), Bytes(CellsDir+sum(cell), cell),
 		Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
 }
 
@@ -173,7 +177,7 @@ func TestPackageVerifies(t *testing.T) {
 	z := pack(t)
 	for _, p := range []string{z, unpack(t, z)} {
 		r, err := VerifyPath(context.Background(), p, Options{})
-		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 21 {
+		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 22 {
 			t.Errorf("%s: %+v, %v", p, r, err)
 		}
 	}
@@ -626,6 +630,7 @@ func TestPartsSpeakOfEachOther(t *testing.T) {
 			return slices.DeleteFunc(ps, func(p Part) bool { return p.Path == FilesDir+sum(attached) })
 		}, "is not in the package"},
 		"a table emptied":              {replace(messages, "uid,", ""), "is not what data/records.jsonl gives"},
+		"a text in the ontologies":     {replace(GraphName, "the side gate", "the back gate"), "data/records.jsonld line 7: is not what the records give"},
 		"another mark":                 {replace(RecordsName, `"mark":"because"`, `"mark":"of him"`), "not that of the ledger"},
 		"a record not canonical":       {replace(RecordsName, `{"acquisition":1`, `{ "acquisition":1`), "canonical"},
 		"another place":                {replace(RecordsName, `"offset":11`, `"offset":12`), "ID is not that of its place"},

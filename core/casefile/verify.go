@@ -2,6 +2,7 @@ package casefile
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
@@ -135,6 +136,7 @@ func verify(ctx context.Context, fsys fs.FS, o Options) (*checker, error) {
 	} else {
 		c.readRecords(c.ledger())
 		c.tables()
+		c.graph()
 		c.report()
 	}
 	c.payload()
@@ -256,16 +258,48 @@ func (c *checker) info() {
 		}
 	}
 	for _, want := range [][2]string{{"Payload-Oxum", fmt.Sprintf("%d.%d", bytes, n)}, {"External-Identifier", oneLine(c.r.Case)}} {
-		found, times := "", 0
-		for line := range strings.SplitSeq(string(b), "\n") {
-			if v, ok := strings.CutPrefix(line, want[0]+": "); ok {
-				found = v
-				times++
-			}
-		}
-		if times != 1 || found != want[1] {
+		if found, times := infoOf(b, want[0]); times != 1 || found != want[1] {
 			c.fault(BagInfoName, want[0], want[1], found)
 		}
+	}
+}
+
+// infoOf is the value of a label of a bag-info.txt, the last one, and how often it is there.
+func infoOf(b []byte, label string) (value string, times int) {
+	for line := range strings.SplitSeq(string(b), "\n") {
+		if v, ok := strings.CutPrefix(line, label+": "); ok {
+			value = v
+			times++
+		}
+	}
+	return value, times
+}
+
+// graph compares the records in the ontologies with the records themselves, if the package has them.
+func (c *checker) graph() {
+	if c.sums[GraphName] == nil {
+		return
+	}
+	b, err := c.read(GraphName)
+	info, err2 := c.read(BagInfoName)
+	if err := cmp.Or(err, err2); err != nil {
+		c.fault(GraphName, "cannot be compared: "+err.Error(), "", "")
+		return
+	}
+	title, _ := infoOf(info, "External-Description")
+	tool, _ := infoOf(info, "Bag-Software-Agent")
+	if c.o.Tool != "" && tool != oneLine(c.o.Tool) {
+		return
+	}
+	want, err := Graph(c.r.Case, title, tool, c.records)
+	if err != nil || !bytes.Equal(b, want) {
+		at := 1 // the line where they part
+		for i := 0; i < min(len(b), len(want)) && b[i] == want[i]; i++ {
+			if b[i] == '\n' {
+				at++
+			}
+		}
+		c.fault(fmt.Sprintf("%s line %d", GraphName, at), "is not what the records give", "", "")
 	}
 }
 

@@ -20,7 +20,6 @@ import (
 	"crosswind/core/ledger"
 	"crosswind/core/report"
 	"crosswind/internal/evidence"
-	"crosswind/internal/export"
 	"crosswind/internal/press"
 	"crosswind/internal/preview"
 	"crosswind/internal/recovery"
@@ -147,7 +146,7 @@ func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*dige
 	if err := errors.Join(f.Sync(), f.Chmod(0o400)); err != nil {
 		return nil, fmt.Errorf("writing the package: %w", err)
 	}
-	res, err := casefile.VerifyPath(ctx, f.Name(), casefile.Options{Key: hex.EncodeToString(m.Key.Public().(ed25519.PublicKey)), Now: time.Now()})
+	res, err := casefile.VerifyPath(ctx, f.Name(), casefile.Options{Key: hex.EncodeToString(m.Key.Public().(ed25519.PublicKey)), Now: time.Now(), Tool: m.Tool})
 	if err != nil {
 		return nil, err
 	}
@@ -279,23 +278,6 @@ func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, head 
 	}
 	proof, err := m.head(head, stamped)
 	return append(parts, proof...), 0, err
-}
-
-// graph writes the records of a package in the ontologies CASE and UCO.
-func (m *Maker) graph(r *Report, records []*casefile.RecordLine) ([]byte, error) {
-	f, err := export.FormatOf("jsonld")
-	if err != nil {
-		return nil, err
-	}
-	var b bytes.Buffer
-	_, _, err = f.Write(&b, export.Head{Case: r.Case.Reference, Title: r.Case.Title, What: "the marked records", Zone: r.Zone, At: r.At, By: r.By, Tool: m.Tool}, func(yield func(*export.Line, error) bool) {
-		for _, l := range records {
-			if !yield(l, nil) {
-				return
-			}
-		}
-	})
-	return b.Bytes(), err
 }
 
 // mostStamps bounds the time stamps of a package.
@@ -457,7 +439,7 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 		parts = append(parts, casefile.Bytes(p.path, p.b))
 		total += int64(len(p.b))
 	}
-	graph, err := m.graph(r, records)
+	graph, err := casefile.Graph(r.Case.Reference, r.Case.Title, m.Tool, records)
 	if err != nil {
 		return nil, 0, err
 	}
