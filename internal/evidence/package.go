@@ -20,11 +20,12 @@ func (d *Door) Package(ctx context.Context, c *store.Case, f io.ReaderAt, k *sto
 	if err != nil {
 		return "", err
 	}
-	// A redacted one holds no records by which it could be told of which its report speaks.
-	if found, err := d.store.RecordsByID(ctx, c.ID, k.Records); err != nil {
-		return "", err
-	} else if n := len(k.Records) - len(found); n > 0 {
-		return fmt.Sprintf("of the records that it speaks of %d cannot be seen now", n), nil
+	if len(records) == 0 { // a redacted one holds none by which it could be told of which its report speaks
+		found, err := d.store.RecordsByID(ctx, c.ID, k.Records)
+		if n := len(k.Records) - len(found); err == nil && n > 0 {
+			why = fmt.Sprintf("of the records that it speaks of %d cannot be seen now", n)
+		}
+		return why, err
 	}
 	g, err := d.store.Gate(ctx, c.ID)
 	if err != nil {

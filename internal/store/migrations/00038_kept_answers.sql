@@ -15,9 +15,10 @@ CREATE TABLE kept_answer (
   PRIMARY KEY (case_id, about)
 );
 
--- Between when what records tell of was deleted, of those of which something says that it was.
+-- Between when what records tell of was deleted, of those of which something says that it was. They may have left the case since:
+-- to hold them would keep their exhibit from being read.
 CREATE TABLE record_went (
-  record_id bigint PRIMARY KEY REFERENCES record ON DELETE CASCADE,
+  record_id bigint PRIMARY KEY,
   case_id   bigint NOT NULL,
   after     timestamptz NOT NULL, -- -infinity if nothing says after when
   before    timestamptz NOT NULL
