@@ -33,7 +33,7 @@ scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
 # The longest first; a third beside them, since those wait for databases and processes most of the time.
-step go test -vet=all -timeout 20m -p 3 ./internal/web/... ./cmd/... ./internal/...
+step go test -vet=all -timeout 60m -p 3 ./internal/web/... ./cmd/... ./internal/...
 fuzz() {
   step go test -vet=all -p 1 ./core/... 2>&1 || return 1
   # Not core/salvage:FuzzRows, whose build takes as long as all others together; its inputs are tested above.

@@ -28,6 +28,8 @@ import (
 	"crosswind/core/digest"
 	"crosswind/core/ledger"
 	"crosswind/core/record"
+
+	"github.com/google/uuid"
 )
 
 var key = ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
@@ -192,6 +194,16 @@ func redacted(t testing.TB, more ...Part) Bag {
 		}
 	}
 	return Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "t", At: madeAt, Parts: ps}
+}
+
+// Identifiers are those of a library of another origin.
+func TestIdentifiers(t *testing.T) {
+	space := uuid.NewSHA1(uuid.NameSpaceDNS, []byte("crosswind.example"))
+	for _, parts := range [][]string{{"a"}, {"1-A", "1", strings.Repeat("x", 300)}, {"", "ø"}} {
+		if want := "urn:uuid:" + uuid.NewSHA1(space, []byte("record\x00"+strings.Join(parts, "\x00"))).String(); idOf("record", parts...) != want {
+			t.Errorf("%q: %s, want %s", parts, idOf("record", parts...), want)
+		}
+	}
 }
 
 // A redacted package holds without what its report rests on, and holds nothing of that.

@@ -3,6 +3,7 @@ package casefile
 import (
 	"bufio"
 	"bytes"
+	"crypto/sha1"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -13,8 +14,6 @@ import (
 
 	"crosswind/core/people"
 	"crosswind/core/record"
-
-	"github.com/google/uuid"
 )
 
 // GraphWriter writes records in the ontologies of the cyber-investigation community, CASE 1.3 and UCO 1.3, as JSON-LD 1.1: what
@@ -40,11 +39,20 @@ var prefixes = node{
 	"xsd":                "http://www.w3.org/2001/XMLSchema#",
 }
 
-// ofGraphs is the name space of the identifiers (RFC 4122, version 5): the same thing has the same one in every file.
-var ofGraphs = uuid.NewSHA1(uuid.NameSpaceDNS, []byte("crosswind.example"))
+// ofGraphs is the name space of the identifiers: the same thing has the same one in every file.
+var ofGraphs = nameUUID([16]byte{0x6b, 0xa7, 0xb8, 0x10, 0x9d, 0xad, 0x11, 0xd1, 0x80, 0xb4, 0x00, 0xc0, 0x4f, 0xd4, 0x30, 0xc8}, "crosswind.example") // in that of DNS
+
+// nameUUID is the UUID of a name in a name space (RFC 9562 section 5.5, version 5).
+func nameUUID(space [16]byte, name string) (u [16]byte) {
+	sum := sha1.Sum(append(space[:], name...))
+	copy(u[:], sum[:])
+	u[6], u[8] = u[6]&0x0f|0x50, u[8]&0x3f|0x80
+	return u
+}
 
 func idOf(what string, parts ...string) string {
-	return "urn:uuid:" + uuid.NewSHA1(ofGraphs, []byte(what+"\x00"+strings.Join(parts, "\x00"))).String()
+	u := nameUUID(ofGraphs, what+"\x00"+strings.Join(parts, "\x00"))
+	return fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", u[:4], u[4:6], u[6:8], u[8:10], u[10:])
 }
 
 func ref(id string) node { return node{"@id": id} }

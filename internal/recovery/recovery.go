@@ -143,7 +143,8 @@ func (q *Recoverer) Recover(ctx context.Context, t *run.Task) error {
 	if err := q.Store.EndRecovery(ctx, t.Run, rec, store.Act{Book: c.Book(), By: t.Run.By, What: "records.recovered", On: sub.Name, Detail: detail}); err != nil {
 		return err
 	}
-	if err := q.Store.Prepare(ctx, c.ID); err != nil {
+	// The run has ended, and with it what it may take.
+	if err := q.Store.Prepare(context.WithoutCancel(ctx), c.ID); err != nil {
 		slog.Warn("what takes long to find is found when it is asked for", "case", c.Reference, "error", err)
 	}
 	return nil
