@@ -8,6 +8,7 @@ CREATE INDEX record_by_state ON record (case_id, ((state || ' ' || place) COLLAT
 CREATE INDEX record_by_bytes ON record (case_id, (lpad(coalesce(bytes, 0)::text, 19, '0') COLLATE "C"), at, id) WHERE at IS NOT NULL;
 -- What files of a size are counted by.
 CREATE INDEX record_sized ON record (case_id, at, id) INCLUDE (bytes, kind, state, exhibit_id) WHERE bytes IS NOT NULL;
+ANALYZE record;
 
 -- +goose Down
 DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized;
