@@ -88,14 +88,15 @@ func (q *Acquirer) Cloud(ctx context.Context, t *run.Task) error {
 	if err != nil {
 		return err
 	}
-	if err := q.end(ctx, t, c, a, sub.Reference); err != nil {
+	// Before the run ends: its context ends with it, and whoever sees that it has is not signed in any more.
+	if err := q.lastOfAccount(ctx, c, t.Run, sub.Exhibit, token); err != nil {
 		return err
 	}
-	return q.lastOfAccount(ctx, c, sub.Exhibit, t.Run.By, token)
+	return q.end(ctx, t, c, a, sub.Reference)
 }
 
 // lastOfAccount forgets a run's token when no other run needs it.
-func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int64, by, token string) error {
+func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, own *store.Run, exhibit int64, token string) error {
 	runs, err := q.Store.Runs(ctx, c.ID, "acquire cloud", 50)
 	if err != nil {
 		return err
@@ -105,11 +106,11 @@ func (q *Acquirer) lastOfAccount(ctx context.Context, c *store.Case, exhibit int
 		if err := json.Unmarshal(r.Subject, &sub); err != nil {
 			return err
 		}
-		if sub.Exhibit == exhibit && r.By == by && r.Open() {
+		if r.ID != own.ID && sub.Exhibit == exhibit && r.By == own.By && r.Open() {
 			return nil
 		}
 	}
-	q.Keys.DropToken(exhibit, by, token)
+	q.Keys.DropToken(exhibit, own.By, token)
 	return nil
 }
 
