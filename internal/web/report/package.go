@@ -83,14 +83,14 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 		r.Stamps = []store.HeadStamp{*stamped}
 	}
 	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s-%d", cs.Reference, r.At.UTC().Format("20060102T150405.000Z"), t.Run.ID), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
-	gather := m.parts
+	var parts []casefile.Part
+	var bytes int64
 	if sub.Redacted {
 		bag.Name += "-redacted"
-		gather = func(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp) ([]casefile.Part, int64, error) {
-			return m.redactedParts(ctx, t, r, head, stamped, &bag)
-		}
+		parts, err = m.redactedParts(ctx, t, r, head, stamped, &bag)
+	} else {
+		parts, bytes, err = m.parts(ctx, t, r, head, stamped)
 	}
-	parts, bytes, err := gather(ctx, t, r, head, stamped)
 	if err != nil {
 		return err
 	}
@@ -245,18 +245,18 @@ func (m *Maker) report(ctx context.Context, t *run.Task, r *Report, sheet *repor
 
 // redactedParts are the payload of a redacted package: the redacted version of the report, and the head of the ledger. Nothing
 // else of the case goes with it, and the bag says nothing of it that is redacted.
-func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp, bag *casefile.Bag) ([]casefile.Part, int64, error) {
+func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp, bag *casefile.Bag) ([]casefile.Part, error) {
 	version, err := m.Store.ReportVersion(ctx, r.Case.ID, 0)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	if len(version.Redactions) == 0 {
-		return nil, 0, errors.New("the report has no redactions any more: there is no redacted version")
+		return nil, errors.New("the report has no redactions any more: there is no redacted version")
 	}
 	full := r.Compose(version)
 	sheet, _, err := r.redact(ctx, m.Store, full, &version.Composition)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	// Whoever made it may be somebody who is redacted, and the title may hold what is.
 	bag.By = m.Tool
@@ -265,19 +265,19 @@ func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, head 
 		named.Title = *s
 		out, _, err := r.redact(ctx, m.Store, &named, &version.Composition)
 		if err != nil {
-			return nil, 0, err
+			return nil, err
 		}
 		if s == &bag.Case && out.Title != *s {
-			return nil, 0, errors.New("the reference of the case holds what is redacted: a package is named after it, and cannot be without it")
+			return nil, errors.New("the reference of the case holds what is redacted: a package is named after it, and cannot be without it")
 		}
 		*s = out.Title
 	}
 	parts, err := m.report(ctx, t, r, sheet, casefile.RedactedName, func() ([]press.PDF, error) { return m.Press.PDF(ctx, sheet, r.Tool, r.At) })
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	proof, err := m.head(head, stamped)
-	return append(parts, proof...), 0, err
+	return append(parts, proof...), err
 }
 
 // mostStamps bounds the time stamps of a package.
