@@ -1,8 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"crosswind/core/record"
@@ -53,81 +56,92 @@ const sourcesQuery = `SELECT a.*, e.reference AS exhibit_ref, ARRAY(SELECT kind 
   EXISTS (SELECT FROM recovery v WHERE v.acquisition_id = a.id AND v.ended_at IS NOT NULL AND v.full_pass) AS full
 FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AND EXISTS (SELECT FROM record r WHERE r.acquisition_id = a.id) ORDER BY e.reference, a.number`
 
+// Successive pairs sources with the next of their exhibit in the order of their times.
+func Successive(all []SourceOf) (out [][2]*SourceOf) {
+	all = slices.Clone(all)
+	slices.SortStableFunc(all, func(a, b SourceOf) int {
+		return cmp.Or(strings.Compare(a.ExhibitRef, b.ExhibitRef), a.Made().Compare(b.Made()), cmp.Compare(a.Number, b.Number))
+	})
+	for i := 1; i < len(all); i++ {
+		if a, b := &all[i-1], &all[i]; a.ExhibitID == b.ExhibitID {
+			out = append(out, [2]*SourceOf{a, b})
+		}
+	}
+	return out
+}
+
 // ComparedPage is how many records of each side are listed at once.
 const ComparedPage = 300
 
-// Compare compares what two acquisitions have within a filter, and counts it in n bins over the filter's window. Of what
-// one has alone a page is listed, after so many.
+// Compare says of what two acquisitions have what meets a filter, and counts it in n bins over the filter's window. What both
+// have meets it if the record of either does, and is of the first one's time. Of what one has alone a page is listed, after so many.
 func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int, after [2]int64) (*Compared, error) {
-	f.State, f.Exhibit, f.Source = string(record.Intact), 0, 0
-	q, args, err := s.where(ctx, &f, true)
+	all, err := s.compared(ctx, a, b)
 	if err != nil {
 		return nil, err
 	}
-	out := &Compared{}
-	one := a.ExhibitID == b.ExhibitID
-	// Of each kind the first of each source is looked up: all of them are not read.
-	const has = " AND EXISTS (SELECT FROM record r WHERE r.case_id = $1 AND r.kind = k.kind AND r.acquisition_id = $%d AND r.state = 'intact')"
-	all := record.KindsOf(func(a record.About) bool { return one || a.InTalk })
-	if err := s.list(ctx, &out.Kinds, "comparing kinds", "SELECT kind FROM unnest($4::text[]) k(kind) WHERE true"+fmt.Sprintf(has+has, 2, 3)+" ORDER BY 1", f.CaseID, a.ID, b.ID, Array[string](all).param()); err != nil {
-		return nil, err
-	}
-	var kinds []string
-	for _, k := range out.Kinds {
-		kinds = append(kinds, string(k))
-	}
-	args = append(args, a.ID, b.ID, Array[string](kinds).param())
-	k := len(args)
-	const within = " AND r.kind = ANY($%d) AND r.at IS NOT NULL "
-	var with string
-	if one { // grouped by their times first: these are told apart faster than texts
-		with = fmt.Sprintf("WITH one AS (SELECT r.at, min(r.id) FILTER (WHERE r.acquisition_id = $%[1]d) AS a, min(r.id) FILTER (WHERE r.acquisition_id = $%[2]d) AS b"+f.countFrom()+q+" AND r.acquisition_id IN ($%[1]d, $%[2]d)", k-2, k-1) + fmt.Sprintf(within, k) +
-			`GROUP BY r.at, r.kind, r.thread, r.handle, r.summary),
-known AS MATERIALIZED (SELECT coalesce(a, b) AS id, at, CASE WHEN a IS NULL THEN 2 ELSE 1 END AS side, a IS NOT NULL AND b IS NOT NULL AS twice FROM one)`
-	} else { // of conversations that both have: a third of the lines of the smaller are in the other, and not one by chance
-		side := func(acq int) string { // what an app keeps twice, as in a backup of its own, is said once
-			return fmt.Sprintf("SELECT DISTINCT ON (r.at, r.kind, r.thread, r.handle, r.summary) r.id, r.kind, r.summary, r.at, r.db, r.thread, r.handle"+f.countFrom()+q+" AND r.acquisition_id = $%d", acq) + fmt.Sprintf(within, k) + "ORDER BY r.at, r.kind, r.thread, r.handle, r.summary, r.id"
-		}
-		with = "WITH x AS MATERIALIZED (" + side(k-2) + "), y AS MATERIALIZED (" + side(k-1) + `), near AS MATERIALIZED (SELECT x.id AS a, y.id AS b, x.db AS adb, x.thread AS athread, y.db AS bdb, y.thread AS bthread FROM x JOIN y
-  ON x.kind = y.kind AND x.summary = y.summary AND x.summary <> '' AND x.at BETWEEN y.at - interval '10 minutes' AND y.at + interval '10 minutes'),
-talk AS MATERIALIZED (SELECT adb, athread, bdb, bthread FROM (SELECT adb, athread, bdb, bthread, least(count(DISTINCT a), count(DISTINCT b)) AS n FROM near GROUP BY 1, 2, 3, 4) p
-  JOIN (SELECT db AS adb, thread AS athread, count(*) AS nx FROM x GROUP BY 1, 2) nx USING (adb, athread) JOIN (SELECT db AS bdb, thread AS bthread, count(*) AS ny FROM y GROUP BY 1, 2) ny USING (bdb, bthread)
-  WHERE n * 3 >= least(nx, ny) AND n >= least(2, nx, ny)),
-pair AS MATERIALIZED (SELECT a, b FROM near JOIN talk USING (adb, athread, bdb, bthread)),
-known AS MATERIALIZED (SELECT id, at, 1 AS side, id IN (SELECT a FROM pair) AS twice FROM x WHERE (db, thread) IN (SELECT adb, athread FROM talk)
-  UNION ALL SELECT id, at, 2, id IN (SELECT b FROM pair) FROM y WHERE (db, thread) IN (SELECT bdb, bthread FROM talk))`
-	}
+	out := &Compared{Kinds: all.Kinds}
 	micros := f.To.UnixMicro() - f.From.UnixMicro()
 	if micros <= 0 || n <= 0 {
 		return out, nil
 	}
 	stride := (micros + int64(n) - 1) / int64(n)
-	args = append(args, fmt.Sprintf("%d microseconds", stride), f.From, after[0], after[1], ComparedPage)
-	k = len(args)
-	list := func(side int) string {
-		return fmt.Sprintf("(SELECT at, id, side FROM known WHERE side = %d AND NOT twice ORDER BY at, id OFFSET $%d LIMIT $%d)", side, k-3+side, k)
+	f.State, f.Exhibit, f.Source = "", 0, 0
+	with, from, whole := "", "compared", f.Words == "" && !f.narrow()
+	var args []any
+	arg := func(v any) string {
+		args = append(args, v)
+		return fmt.Sprintf("$%d", len(args))
+	}
+	if !whole {
+		within := f
+		within.From, within.To = f.From.Add(-apart), f.To.Add(apart) // the second may have it so much earlier or later
+		var q string
+		if q, args, err = s.where(ctx, &within, true); err != nil {
+			return nil, err
+		}
+		// By their times, too: few are looked up by these.
+		met := func(id, at string) string {
+			return "SELECT k.* FROM compared k JOIN hit h ON h.id = " + id + " AND " + at + " WHERE k.a = " + fmt.Sprint(a.ID) + " AND k.b = " + fmt.Sprint(b.ID)
+		}
+		with = fmt.Sprintf("WITH hit AS MATERIALIZED (SELECT r.id, r.at"+f.countFrom()+q+" AND r.acquisition_id IN (%d, %d)), met AS MATERIALIZED (", a.ID, b.ID) +
+			met("k.id", "k.at = h.at") + " UNION " + met("k.other", "k.at BETWEEN h.at - interval '10 minutes' AND h.at + interval '10 minutes'") + ") "
+		from = "met"
+	}
+	two := "a = " + arg(a.ID) + " AND b = " + arg(b.ID)
+	of := two + " AND r.at >= " + arg(f.From) + " AND r.at < " + arg(f.To)
+	if len(f.Kinds) > 0 {
+		of += " AND r.kind = ANY(" + arg(f.Kinds) + ")"
+	}
+	alone := func(side int) string {
+		return fmt.Sprintf(" UNION ALL (SELECT r.at, r.side, 0, r.id FROM "+from+" r WHERE "+of+" AND side = %d AND side > 0 ORDER BY r.at, r.id OFFSET %d LIMIT %d)", side, after[side-1], ComparedPage)
+	}
+	bin, by := "SELECT date_bin("+arg(fmt.Sprintf("%d microseconds", stride))+"::interval, r.at, "+arg(f.From)+") AS at, r.side, ", of+" GROUP BY 1, 2"
+	q := bin + "count(*) AS n FROM " + from + " r WHERE " + by
+	if whole && stride >= hourlyFrom {
+		with, q = hourly("compared", two, bin, by, f, n, stride, &args)
 	}
 	var found []struct { // a bin, or with an id a record that one side has alone
-		At         time.Time
-		A, B, Both int64
-		ID         int64
-		Side       int
+		At      time.Time
+		Side, N int64
+		ID      int64
 	}
-	if err := s.list(ctx, &found, "comparing sources", with+fmt.Sprintf(`
-SELECT date_bin($%d::interval, at, $%d) AS at, count(*) FILTER (WHERE side = 1 AND NOT twice) AS a, count(*) FILTER (WHERE side = 2 AND NOT twice) AS b, count(*) FILTER (WHERE side = 1 AND twice) AS both, 0 AS id, 0 AS side FROM known GROUP BY 1
-UNION ALL SELECT at, 0, 0, 0, id, side FROM (%s UNION ALL %s) one ORDER BY at, id`, k-4, k-3, list(1), list(2)), args...); err != nil {
+	if err := s.list(ctx, &found, "comparing sources", with+"SELECT * FROM (SELECT at, side, sum(n)::bigint AS n, 0 AS id FROM ("+q+") x GROUP BY 1, 2"+alone(1)+alone(2)+") x ORDER BY at, id, side", args...); err != nil {
 		return nil, err
 	}
 	var only [2][]int64
 	for _, x := range found {
-		if x.Side > 0 {
+		if x.ID > 0 {
 			only[x.Side-1] = append(only[x.Side-1], x.ID)
 			continue
 		}
-		out.A, out.B, out.Both = out.A+x.A, out.B+x.B, out.Both+x.Both
-		if x.A+x.B+x.Both > 0 {
-			out.Bins = append(out.Bins, ComparedBin{int((x.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), x.A, x.B, x.Both})
+		bin := int((x.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride)
+		if k := len(out.Bins); k == 0 || out.Bins[k-1].Bin != bin {
+			out.Bins = append(out.Bins, ComparedBin{Bin: bin})
 		}
+		in := &out.Bins[len(out.Bins)-1]
+		all, its := []*int64{&out.Both, &out.A, &out.B}, []*int64{&in.Both, &in.A, &in.B}
+		*all[x.Side], *its[x.Side] = *all[x.Side]+x.N, x.N
 	}
 	for i, to := range []*[]Record{&out.OnlyA, &out.OnlyB} {
 		if *to, err = s.records(ctx, f.CaseID, "comparing sources", nil, recordSelect+"r.id = ANY($1) ORDER BY r.at, r.id", Array[int64](only[i]).param()); err != nil {
@@ -137,19 +151,76 @@ UNION ALL SELECT at, 0, 0, 0, id, side FROM (%s UNION ALL %s) one ORDER BY at, i
 	return out, nil
 }
 
-// ComparedKind is how many records of a kind two sources of one exhibit have.
+// apart is how far the times of one message may lie apart on two devices.
+const apart = 10 * time.Minute
+
+// ComparedKind is how many records of a kind two sources have.
 type ComparedKind struct {
 	Kind       record.Kind
 	A, B, Both int64
 }
 
-// CompareKinds counts what two sources of one exhibit have of the kinds that both have, as [Store.Compare] tells records apart.
+// CompareKinds counts what two sources have of each kind of which there is something to compare.
 func (s *Store) CompareKinds(ctx context.Context, a, b *Acquisition) ([]ComparedKind, error) {
-	return kept(ctx, s, a.CaseID, fmt.Sprintf("what acquisitions %d and %d have", a.ID, b.ID), func(t *Tx) (out []ComparedKind, err error) {
-		err = t.SelectContext(t.ctx, &out, `SELECT kind, count(*) FILTER (WHERE NOT b) AS a, count(*) FILTER (WHERE NOT a) AS b, count(*) FILTER (WHERE a AND b) AS both FROM (
-  SELECT kind, bool_or(acquisition_id = $2) AS a, bool_or(acquisition_id = $3) AS b FROM record
-  WHERE case_id = $1 AND acquisition_id IN ($2, $3) AND state = 'intact' AND at IS NOT NULL GROUP BY at, kind, thread, handle, summary) x
-GROUP BY kind HAVING bool_or(a) AND bool_or(b) ORDER BY kind`, a.CaseID, a.ID, b.ID)
+	all, err := s.compared(ctx, a, b)
+	return all.Counts, err
+}
+
+// compared is what is kept of a comparison beside the table of that name.
+type compared struct {
+	Kinds  []record.Kind // of which both have some
+	Counts []ComparedKind
+}
+
+// compared finds what two acquisitions have, and keeps it in the table compared, until their records change.
+func (s *Store) compared(ctx context.Context, a, b *Acquisition) (compared, error) {
+	return kept(ctx, s, a.CaseID, fmt.Sprintf("comparing acquisitions %d and %d", a.ID, b.ID), []int64{a.ID, b.ID}, func(t *Tx) (out compared, err error) {
+		one := a.ExhibitID == b.ExhibitID
+		// Of each kind the first of each source is looked up: all of them are not read.
+		const has = " AND EXISTS (SELECT FROM record r WHERE r.case_id = $1 AND r.kind = k.kind AND r.acquisition_id = $%d AND r.state = 'intact')"
+		if err := t.SelectContext(t.ctx, &out.Kinds, "SELECT kind FROM unnest($4::text[]) k(kind) WHERE true"+fmt.Sprintf(has+has, 2, 3)+" ORDER BY 1", a.CaseID, a.ID, b.ID,
+			Array[string](record.KindsOf(func(a record.About) bool { return one || a.InTalk })).param()); err != nil {
+			return out, err
+		}
+		var kinds []string
+		for _, k := range out.Kinds {
+			kinds = append(kinds, string(k))
+		}
+		// What an app keeps twice, as in a backup of its own, is said once.
+		q := "INSERT INTO compared(a, b, id, other, at, side, kind) SELECT $2, $3, coalesce(a, b), CASE WHEN a IS NOT NULL THEN b END, at, CASE WHEN b IS NULL THEN 1 WHEN a IS NULL THEN 2 ELSE 0 END, kind FROM (" +
+			`SELECT r.at, r.kind, min(r.id) FILTER (WHERE r.acquisition_id = $2) AS a, min(r.id) FILTER (WHERE r.acquisition_id = $3) AS b FROM record r
+  WHERE r.case_id = $1 AND r.acquisition_id IN ($2, $3) AND r.state = 'intact' AND r.kind = ANY($4) AND r.at IS NOT NULL GROUP BY r.at, r.kind, r.thread, r.handle, r.summary) x ORDER BY at`
+		if !one { // of conversations that both have: a third of the lines of the smaller are in the other, and not one by chance
+			side := func(acq int) string {
+				return fmt.Sprintf(`SELECT DISTINCT ON (r.at, r.kind, r.thread, r.handle, r.summary) r.id, r.kind, r.summary, r.at, r.db, r.thread, date_bin('10 minutes', r.at, 'epoch') AS about
+  FROM record r WHERE r.case_id = $1 AND r.acquisition_id = $%d AND r.state = 'intact' AND r.kind = ANY($4) AND r.at IS NOT NULL ORDER BY r.at, r.kind, r.thread, r.handle, r.summary, r.id`, acq)
+			}
+			// What lies ten minutes apart at most is about the same time, or about the one before or after.
+			q = "WITH x AS MATERIALIZED (" + side(2) + "), y AS MATERIALIZED (" + side(3) + `), near AS MATERIALIZED (SELECT x.id AS a, y.id AS b, x.db AS adb, x.thread AS athread, y.db AS bdb, y.thread AS bthread
+  FROM x CROSS JOIN (VALUES (-1), (0), (1)) d(i) JOIN y ON x.kind = y.kind AND x.summary = y.summary AND x.summary <> '' AND x.about + d.i * interval '10 minutes' = y.about AND x.at BETWEEN y.at - interval '10 minutes' AND y.at + interval '10 minutes'),
+talk AS MATERIALIZED (SELECT adb, athread, bdb, bthread FROM (SELECT adb, athread, bdb, bthread, least(count(DISTINCT a), count(DISTINCT b)) AS n FROM near GROUP BY 1, 2, 3, 4) p
+  JOIN (SELECT db AS adb, thread AS athread, count(*) AS nx FROM x GROUP BY 1, 2) nx USING (adb, athread) JOIN (SELECT db AS bdb, thread AS bthread, count(*) AS ny FROM y GROUP BY 1, 2) ny USING (bdb, bthread)
+  WHERE n * 3 >= least(nx, ny) AND n >= least(2, nx, ny)),
+pair AS MATERIALIZED (SELECT a, b FROM near JOIN talk USING (adb, athread, bdb, bthread))
+INSERT INTO compared(a, b, id, other, at, side, kind)
+SELECT $2, $3, x.id, p.b, x.at, CASE WHEN p.b IS NULL THEN 1 ELSE 0 END, x.kind FROM x LEFT JOIN (SELECT a, min(b) AS b FROM pair GROUP BY a) p ON p.a = x.id WHERE (db, thread) IN (SELECT adb, athread FROM talk)
+UNION ALL SELECT $2, $3, y.id, NULL, y.at, 2, y.kind FROM y WHERE (db, thread) IN (SELECT bdb, bthread FROM talk) AND NOT EXISTS (SELECT FROM pair WHERE b = y.id)`
+		}
+		for _, table := range []string{"compared", "compared_hour"} {
+			if err := t.exec("forgetting what two sources have", "DELETE FROM "+table+" WHERE a = $1 AND b = $2", a.ID, b.ID); err != nil {
+				return out, err
+			}
+		}
+		if err := t.exec("comparing sources", q, a.CaseID, a.ID, b.ID, Array[string](kinds).param()); err != nil {
+			return out, err
+		}
+		if err := t.exec("comparing sources", "INSERT INTO compared_hour SELECT a, b, date_trunc('hour', at, 'UTC'), side, kind, count(*) FROM compared WHERE a = $1 AND b = $2 GROUP BY 1, 2, 3, 4, 5", a.ID, b.ID); err != nil {
+			return out, err
+		}
+		if err := t.exec("comparing sources", "SELECT analyze_compared()"); err != nil {
+			return out, err
+		}
+		err = t.SelectContext(t.ctx, &out.Counts, "SELECT kind, coalesce(sum(n) FILTER (WHERE side = 1), 0)::bigint AS a, coalesce(sum(n) FILTER (WHERE side = 2), 0)::bigint AS b, coalesce(sum(n) FILTER (WHERE side = 0), 0)::bigint AS both FROM compared_hour WHERE a = $1 AND b = $2 GROUP BY 1 ORDER BY 1", a.ID, b.ID)
 		return out, err
 	})
 }

@@ -129,7 +129,7 @@ type clockStep struct {
 
 // clockSteps finds the steps of all exhibits of a case, or gives those that are kept.
 func (s *Store) clockSteps(ctx context.Context, caseID int64) ([]clockStep, error) {
-	return kept(ctx, s, caseID, clockStepsOf, func(t *Tx) (out []clockStep, err error) {
+	return kept(ctx, s, caseID, clockStepsOf, nil, func(t *Tx) (out []clockStep, err error) {
 		var near []struct {
 			AcquisitionID int64 `db:"acquisition_id"`
 			DB, Tab       string

@@ -12,17 +12,18 @@ import (
 // it is found anew when there are more. Records that have left the case go with it, and the gate is asked of the others
 // whenever they are shown, as of all.
 
-// changes counts the changes of a case.
-const changes = "SELECT count(*) FROM case_change WHERE case_id = $1"
+// changes counts the changes of a case, or of the records of some acquisitions of it.
+const changes = "SELECT count(*) FROM case_change WHERE case_id = $1 AND ($2::bigint[] IS NULL OR acquisition_id = ANY($2))"
 
-// isKept reads the answer that is kept if the case is as it was.
-const isKept = "SELECT body FROM kept_answer WHERE case_id = $1 AND about = $2 AND changes = (" + changes + ")"
+// isKept reads the answer that is kept if what it is of is as it was.
+const isKept = "SELECT body FROM kept_answer WHERE case_id = $1 AND about = $3 AND changes = (" + changes + ")"
 
-// kept gives the answer to a question of a case: the one that is kept if the case is as it was, or what ask finds. Who asks
-// while it is being found waits for that, and it is found even if nobody waits any more.
-func kept[T any](ctx context.Context, s *Store, caseID int64, about string, ask func(*Tx) (T, error)) (answer T, err error) {
+// kept gives the answer to a question of a case, or of the records of some acquisitions of it if there are any in of: the one
+// that is kept if they are as they were, or what ask finds. Who asks while it is being found waits for that, and it is found
+// even if nobody waits any more.
+func kept[T any](ctx context.Context, s *Store, caseID int64, about string, of []int64, ask func(*Tx) (T, error)) (answer T, err error) {
 	var body json.RawMessage
-	err = s.db.GetContext(ctx, &body, isKept, caseID, about)
+	err = s.db.GetContext(ctx, &body, isKept, caseID, of, about)
 	if errors.Is(err, sql.ErrNoRows) {
 		var found any
 		found, err, _ = s.asking.Do(fmt.Sprint(caseID, about), func() (any, error) {
@@ -32,11 +33,11 @@ func kept[T any](ctx context.Context, s *Store, caseID int64, about string, ask 
 				if err := t.exec("waiting for an answer", "SELECT pg_advisory_xact_lock(hashtextextended($1, $2))", about, caseID); err != nil {
 					return err
 				}
-				if err := t.GetContext(t.ctx, &body, isKept, caseID, about); !errors.Is(err, sql.ErrNoRows) {
+				if err := t.GetContext(t.ctx, &body, isKept, caseID, of, about); !errors.Is(err, sql.ErrNoRows) {
 					return err
 				}
 				var n int64 // as of before: what changes meanwhile makes it one to be found anew
-				if err := t.GetContext(t.ctx, &n, changes, caseID); err != nil {
+				if err := t.GetContext(t.ctx, &n, changes, caseID, of); err != nil {
 					return err
 				}
 				answer, err := ask(t)
@@ -66,6 +67,17 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 	if err := s.keepWent(ctx, caseID); err != nil {
 		return err
 	}
-	_, err := s.clockSteps(ctx, caseID)
-	return err
+	if _, err := s.clockSteps(ctx, caseID); err != nil {
+		return err
+	}
+	all, err := s.Sources(ctx, caseID, nil)
+	if err != nil {
+		return err
+	}
+	for _, two := range Successive(all) {
+		if _, err := s.compared(ctx, &two[0].Acquisition, &two[1].Acquisition); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -370,20 +370,30 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	by := q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
 	if f.Words != "" {
 		err = s.byWords(ctx, &rows, bin+"count(*) AS n"+f.countFrom()+by, args...)
-	} else if f.narrow() || stride < 2*time.Hour.Microseconds() {
+	} else if f.narrow() || stride < hourlyFrom {
 		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
-	} else { // kept counts, but of hours in which a bin begins, or the window ends
-		args = append(args, n, f.To)
-		edges := fmt.Sprintf("WITH edge AS MATERIALIZED (SELECT DISTINCT date_trunc('hour', e, 'UTC') AS hour FROM (SELECT $%d::timestamptz + i * $%d::interval AS e FROM generate_series(0, $%d) i UNION SELECT $%d) x) ",
-			len(args)-2, len(args)-3, len(args)-1, len(args))
-		err = s.list(ctx, &rows, "counting records", edges+bin+"sum(n)::bigint AS n FROM record_hour r WHERE r.at > '-infinity' AND r.at NOT IN (SELECT hour FROM edge) AND "+by+
-			// With OFFSET 0 each edge enters the index: else all records may be held and compared with every edge.
-			" UNION ALL "+bin+"count(*) AS n FROM edge CROSS JOIN LATERAL (SELECT * FROM record WHERE case_id = $1 AND at >= edge.hour AND at < edge.hour + interval '1 hour' OFFSET 0) r WHERE "+by, args...)
+	} else {
+		with, q := hourly("record", "case_id = $1", bin, by, f, n, stride, &args)
+		err = s.list(ctx, &rows, "counting records", with+q, args...)
 	}
 	for _, r := range rows {
 		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, State: r.State, N: r.N})
 	}
 	return out, err
+}
+
+// hourlyFrom is how long a bin is at least, in microseconds, for its hours to be counted together.
+const hourlyFrom = int64(2 * time.Hour / time.Microsecond)
+
+// hourly writes as SQL a count in n bins of a table of which the table _hour says how much is of each hour: of those, but of
+// hours in which a bin begins, or the window ends, of the table itself. of finds the rows of such hours by their index.
+func hourly(table, of, bin, by string, f Filter, n int, stride int64, args *[]any) (with, q string) {
+	*args = append(*args, f.From, fmt.Sprintf("%d microseconds", stride), n, f.To)
+	k := len(*args)
+	return fmt.Sprintf("WITH edge AS MATERIALIZED (SELECT DISTINCT date_trunc('hour', e, 'UTC') AS hour FROM (SELECT $%d::timestamptz + i * $%d::interval AS e FROM generate_series(0, $%d) i UNION SELECT $%d) x) ", k-3, k-2, k-1, k),
+		bin + "sum(n)::bigint AS n FROM " + table + "_hour r WHERE r.at > '-infinity' AND r.at NOT IN (SELECT hour FROM edge) AND " + by +
+			// With OFFSET 0 each edge enters the index: else all records may be held and compared with every edge.
+			" UNION ALL " + bin + "count(*) AS n FROM edge CROSS JOIN LATERAL (SELECT * FROM " + table + " WHERE " + of + " AND at >= edge.hour AND at < edge.hour + interval '1 hour' OFFSET 0) r WHERE " + by
 }
 
 // byWords counts what words find by their index, even if all records have them: to divide

@@ -184,6 +184,24 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	if kinds, err := s.CompareKinds(ctx, older, newer); err != nil || len(kinds) != 1 || kinds[0] != (store.ComparedKind{Kind: record.Message, A: 2, B: 2, Both: 1}) {
 		t.Errorf("by kind: %+v, %v", kinds, err)
 	}
+	// What both have meets a filter if either does, and a change of one of the two is a change of what both have.
+	both := f
+	both.Larger = 5
+	for _, x := range []struct {
+		change, want string
+		f            store.Filter
+	}{
+		{fmt.Sprintf("UPDATE record SET bytes = 9 WHERE acquisition_id = %d AND summary = 'you are late'", newer.ID), "0 1 0", both},
+		{fmt.Sprintf("UPDATE record SET summary = 'you were late' WHERE acquisition_id = %d AND summary = 'you are late'", newer.ID), "0 0 1", both},
+		{fmt.Sprintf("UPDATE record SET summary = 'you are late' WHERE acquisition_id = %d AND summary = 'you were late'", newer.ID), "2 1 2", f},
+	} {
+		if _, err := s.DB().ExecContext(ctx, x.change); err != nil {
+			t.Fatal(err)
+		}
+		if got, err := s.Compare(ctx, x.f, older, newer, 4, [2]int64{}); err != nil || fmt.Sprint(got.A, got.Both, got.B) != x.want {
+			t.Errorf("%s: %+v, %v; want %s", x.change, got, err, x.want)
+		}
+	}
 	seen, err := s.SeenIn(ctx, c.ID, []int64{x.OnlyA[0].ID, x.OnlyA[1].ID})
 	if err != nil || len(seen) != 2 || seen[0].State != record.Recovered || !seen[0].Same || seen[1].State != record.Intact || seen[1].Same || seen[1].AcquisitionID != newer.ID {
 		t.Errorf("%+v, %v", seen, err)

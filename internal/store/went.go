@@ -52,7 +52,7 @@ WHERE r.state <> 'earlier' AND coalesce(r.gone_at, u.at) IS NOT NULL`, from, n+4
 
 // keepWent keeps the spans in which what the records of a case tell of was deleted.
 func (s *Store) keepWent(ctx context.Context, caseID int64) error {
-	_, err := kept(ctx, s, caseID, "when records were deleted", func(t *Tx) (n int64, err error) {
+	_, err := kept(ctx, s, caseID, "when records were deleted", nil, func(t *Tx) (n int64, err error) {
 		var all sources
 		if err := t.SelectContext(t.ctx, &all, sourcesQuery, caseID, Array[string]{}.param()); err != nil {
 			return 0, err

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"cmp"
 	"context"
 	"encoding/hex"
 	"encoding/json"
@@ -195,20 +194,16 @@ func compared(ctx context.Context, s *store.Store, caseID int64) (out []comparis
 	if err != nil {
 		return nil, err
 	}
-	slices.SortStableFunc(all, func(a, b store.SourceOf) int {
-		return cmp.Or(strings.Compare(a.ExhibitRef, b.ExhibitRef), a.Made().Compare(b.Made()), cmp.Compare(a.Number, b.Number))
-	})
-	for i := 1; i < len(all) && len(out) < mostCompared; i++ {
-		a, b := &all[i-1], &all[i]
-		if a.ExhibitID != b.ExhibitID {
-			continue
-		}
-		kinds, err := s.CompareKinds(ctx, &a.Acquisition, &b.Acquisition)
+	for _, two := range store.Successive(all) {
+		kinds, err := s.CompareKinds(ctx, &two[0].Acquisition, &two[1].Acquisition)
 		if err != nil {
 			return nil, err
 		}
 		if len(kinds) > 0 {
-			out = append(out, comparison{a, b, kinds})
+			out = append(out, comparison{two[0], two[1], kinds})
+		}
+		if len(out) == mostCompared {
+			break
 		}
 	}
 	return out, nil
