@@ -282,6 +282,9 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 						if v.Size == 0 {
 							continue
 						}
+						if kind == JPEG && v.Complete == volume.Part {
+							v.Size = s.another(from, v.Size)
+						}
 						if !took(kind, from, v) {
 							return
 						}
@@ -300,6 +303,26 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 			}
 		}
 	}
+}
+
+// another gives the size of a picture that breaks off without what begins as another file at a border of units, and is not
+// merely the beginning of one: codes can go on for long through what is not their own.
+func (s *source) another(from, size int64) int64 {
+	unit := s.unit
+	s.unit = 0 // no second runs are looked for
+	defer func() { s.unit, s.runs, s.before = unit, nil, 0 }()
+	for at := (from/unit + 1) * unit; at < from+size; at += unit {
+		for k := range forms {
+			f := &forms[k]
+			if f.back != 0 || string(s.get(at, len(f.begin))) != f.begin {
+				continue
+			}
+			if _, v := f.read(s, at); v.Size > 0 && v.Complete != volume.Part {
+				return at - from
+			}
+		}
+	}
+	return size
 }
 
 // space are runs of an image, one behind the other.

@@ -5,7 +5,13 @@ import (
 	"bytes"
 	"encoding/binary"
 	"fmt"
+	"image"
+	"image/color"
+	"image/color/palette"
+	"image/gif"
+	"image/jpeg"
 	"io"
+	"math"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -192,6 +198,109 @@ func TestContiguous(t *testing.T) {
 		}
 		for _, f := range byAt {
 			t.Errorf("round %d: %+v is no file", round, f)
+		}
+	}
+}
+
+// waves is a picture as smooth as photographs are, with some grain.
+func waves(r *rand.Rand) image.Image {
+	m := image.NewRGBA(image.Rect(0, 0, 144+16*r.IntN(4), 128+16*r.IntN(4)))
+	var of [3][6][4]float64
+	for c := range of {
+		for i := range of[c] {
+			k := float64(i + 1)
+			of[c][i] = [4]float64{r.NormFloat64() * k / 60, r.NormFloat64() * k / 60, r.Float64() * 7, 70 / k}
+		}
+	}
+	for y := range m.Rect.Max.Y {
+		for x := range m.Rect.Max.X {
+			var v [3]uint8
+			for c := range of {
+				sum := 128 + 3*r.NormFloat64()
+				for _, w := range of[c] {
+					sum += w[3] * math.Sin(w[0]*float64(x)+w[1]*float64(y)+w[2])
+				}
+				v[c] = uint8(min(255, max(0, sum)))
+			}
+			m.SetRGBA(x, y, color.RGBA{v[0], v[1], v[2], 255})
+		}
+	}
+	return m
+}
+
+// A picture of which a unit was overwritten is not put together with the end of another, however well its codes go on there;
+// one that lies in two runs among others is. What begins as another file at a border is not swallowed by one that breaks off.
+func TestAmongOtherPictures(t *testing.T) {
+	const unit = 4096
+	r := rand.New(rand.NewPCG(11, 12))
+	padded := func(b []byte) []byte { return append(bytes.Clone(b), make([]byte, -len(b)&(unit-1))...) }
+	var pictures [][]byte
+	for range 24 {
+		var b bytes.Buffer
+		if err := jpeg.Encode(&b, waves(r), &jpeg.Options{Quality: 98}); err != nil {
+			t.Fatal(err)
+		}
+		pictures = append(pictures, b.Bytes())
+	}
+	wrong, whole, tried := 0, 0, 0
+	for round := range 60 {
+		r.Shuffle(len(pictures), func(i, k int) { pictures[i], pictures[k] = pictures[k], pictures[i] })
+		all := pictures[:12]
+		cut := len(all[0]) / unit / 2 * unit
+		over := padded(all[0])
+		copy(over[cut:], noise(r, unit))
+		two := append(append(bytes.Clone(all[0][:cut]), noise(r, 2*unit)...), padded(all[0][cut:])...)
+		for k, first := range [][]byte{over, two} {
+			storage := bytes.Clone(first)
+			at := map[int64][]byte{}
+			for _, b := range all[1:] {
+				at[int64(len(storage))] = b
+				storage = append(storage, padded(b)...)
+			}
+			for _, f := range scanned(t, storage, nil, unit) {
+				if b := at[f.Extents[0].Offset]; b != nil && f.Complete == volume.Whole && bytes.Equal(content(storage, f), b) {
+					delete(at, f.Extents[0].Offset)
+				}
+				if same := bytes.Equal(content(storage, f), all[0]); f.Extents[0].Offset == 0 && k == 1 && same {
+					whole++
+				} else if f.Extents[0].Offset == 0 && f.Complete == volume.Whole {
+					wrong++
+				}
+			}
+			if len(at) > 0 {
+				t.Errorf("round %d: %d pictures in one run are not found", round, len(at))
+			}
+		}
+		tried++
+	}
+	if t.Logf("%d of %d put together", whole, tried); wrong > 0 || whole*100 < tried*95 {
+		t.Errorf("%d of %d are put together, %d with what is another's", whole, tried, wrong)
+	}
+}
+
+// A GIF in which a unit was overwritten is not whole, wherever its blocks lead; an untouched one is, of several pictures, too.
+func TestOverwrittenGIF(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 8))
+	pictures := &gif.GIF{}
+	for range 2 {
+		m := image.NewPaletted(image.Rect(0, 0, 200, 160), palette.Plan9)
+		for i := range m.Pix {
+			m.Pix[i] = byte(i/7 + r.IntN(60))
+		}
+		pictures.Image, pictures.Delay = append(pictures.Image, m), append(pictures.Delay, 10)
+	}
+	var b bytes.Buffer
+	if err := gif.EncodeAll(&b, pictures); err != nil {
+		t.Fatal(err)
+	}
+	if kind, v := Check(bytes.NewReader(b.Bytes()), int64(b.Len())); kind != GIF || v.Complete != volume.Whole || v.Size != int64(b.Len()) {
+		t.Errorf("untouched: %s, %+v", kind, v)
+	}
+	for round := range 3000 {
+		harmed := bytes.Clone(b.Bytes())
+		copy(harmed[4096*(1+r.IntN(len(harmed)/4096-1)):], noise(r, 4096))
+		if _, v := Check(bytes.NewReader(harmed), int64(len(harmed))); v.Complete == volume.Whole {
+			t.Errorf("round %d: %+v", round, v)
 		}
 	}
 }

@@ -2,8 +2,11 @@ package carve
 
 import (
 	"bytes"
+	"compress/lzw"
 	"encoding/binary"
+	"errors"
 	"hash/crc32"
+	"io"
 	"slices"
 
 	"crosswind/core/volume"
@@ -108,7 +111,8 @@ func secondPNG(s *source, start, broken, unit int64) Verdict {
 	return Verdict{}
 }
 
-// readGIF follows the blocks of a GIF file (GIF89a specification) to its trailer.
+// readGIF follows the blocks of a GIF file (GIF89a specification) to its trailer. It is whole if the codes of each picture
+// give as many pixels as it says.
 func readGIF(s *source, start int64) Verdict {
 	h := s.get(start, 13)
 	if len(h) < 13 || binary.LittleEndian.Uint16(h[6:]) == 0 || binary.LittleEndian.Uint16(h[8:]) == 0 {
@@ -120,20 +124,8 @@ func readGIF(s *source, start int64) Verdict {
 		}
 		return 3 << (flags&7 + 1)
 	}
+	whole := Verdict{Complete: volume.Whole, Why: byCodes}
 	at := start + 13 + table(h[10])
-	blocks := func() bool {
-		for at < s.size {
-			b := s.get(at, 1)
-			if len(b) == 0 {
-				return false
-			}
-			n := int64(b[0])
-			if at += 1 + n; n == 0 {
-				return true
-			}
-		}
-		return false
-	}
 	for images := 0; at-start < maxFile; {
 		b := s.get(at, 10)
 		if len(b) == 0 {
@@ -144,24 +136,101 @@ func readGIF(s *source, start int64) Verdict {
 			if images == 0 {
 				return Verdict{}
 			}
-			return Verdict{at + 1 - start, volume.Whole, byChain}
+			whole.Size = at + 1 - start
+			return whole
 		case b[0] == 0x21:
-			if at += 2; !blocks() {
+			d := subBlocks{s: s, at: at + 2}
+			for !d.ended && d.skip() {
+			}
+			if at = d.at; !d.ended {
 				return cutOff(images, min(at, s.size)-start)
 			}
 		case b[0] == 0x2c && len(b) == 10:
-			if at += 10 + table(b[9]); len(s.get(at, 1)) == 0 || s.get(at, 1)[0] > 11 || s.get(at, 1)[0] < 2 {
+			pixels := int64(binary.LittleEndian.Uint16(b[5:])) * int64(binary.LittleEndian.Uint16(b[7:]))
+			at += 10 + table(b[9])
+			width := s.get(at, 1)
+			if len(width) == 0 || width[0] > 8 || width[0] < 2 {
 				return cutOff(images, min(at, s.size)-start)
 			}
-			if at++; !blocks() {
+			d := subBlocks{s: s, at: at + 1}
+			v := d.decode(int(width[0]), pixels)
+			for !d.ended && d.skip() {
+			}
+			if at = d.at; !d.ended {
 				return cutOff(images, min(at, s.size)-start)
 			}
-			images++
+			if images++; v.Complete == volume.Part || v.Complete == volume.Unverified && whole.Complete == volume.Whole {
+				whole = v
+			}
 		default:
 			return cutOff(images, at-start)
 		}
 	}
 	return Verdict{}
+}
+
+// subBlocks are the data sub-blocks of a GIF (GIF89a section 15), read as one.
+type subBlocks struct {
+	s     *source
+	at    int64
+	rest  int64 // of the sub-block that is read
+	ended bool  // the block terminator was read
+}
+
+// skip goes on behind the sub-block that is read, and reports whether there is more of the file.
+func (d *subBlocks) skip() bool {
+	b := d.s.get(d.at+d.rest, 1)
+	if len(b) == 0 {
+		d.at, d.rest = d.at+d.rest, 0
+		return false
+	}
+	d.at, d.rest = d.at+d.rest+1, int64(b[0])
+	d.ended = d.rest == 0
+	return true
+}
+
+func (d *subBlocks) ReadByte() (byte, error) {
+	for d.rest == 0 {
+		if d.ended || !d.skip() || d.ended {
+			return 0, io.EOF
+		}
+	}
+	b := d.s.get(d.at, 1)
+	if len(b) == 0 {
+		return 0, io.EOF
+	}
+	d.at, d.rest = d.at+1, d.rest-1
+	return b[0], nil
+}
+
+func (d *subBlocks) Read(p []byte) (n int, err error) {
+	for n < len(p) {
+		if p[n], err = d.ReadByte(); err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, nil
+}
+
+// decode follows the codes of a picture (appendix F), which are to give so many pixels and no more.
+func (d *subBlocks) decode(width int, pixels int64) Verdict {
+	r := lzw.NewReader(d, lzw.LSB, width)
+	defer r.Close()
+	most := min(pixels, max(d.s.left, 0))
+	n, err := io.Copy(io.Discard, io.LimitReader(r, most+1))
+	if d.s.left -= n; n > most && most < pixels {
+		return Verdict{Complete: volume.Unverified, Why: byChain}
+	}
+	for n == pixels && !d.ended && d.rest == 0 && d.skip() {
+	}
+	switch {
+	case n < pixels:
+		return Verdict{Complete: volume.Part, Why: "the codes of a picture break off before its pixels do"}
+	case n == pixels && (err == nil || errors.Is(err, io.ErrUnexpectedEOF)) && d.ended: // a last code is often left out
+		return Verdict{Complete: volume.Whole}
+	}
+	return Verdict{Complete: volume.Unverified, Why: byChain + "; the codes of a picture give more than its pixels"}
 }
 
 // readRIFF follows the chunks of a WAV or a WebP file (RIFF; RFC 9649).

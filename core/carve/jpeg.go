@@ -30,6 +30,8 @@ type scan struct {
 	refines  bool
 	before   []uint64
 
+	seam *seam // if not nil, what is recorded of a sequential picture
+
 	// Where it is: a copy of these is all that is needed to go on.
 	place
 }
@@ -47,6 +49,7 @@ type place struct {
 type component struct {
 	id, h, v byte
 	dc, ac   byte
+	mean     int      // the DC coefficient of the block that was read last
 	set      []uint64 // of a progressive picture's blocks, which coefficients are not zero
 }
 
@@ -153,6 +156,9 @@ func (d *scan) follow(start, at int64, scans int) (v Verdict, broken []place) {
 				continue
 			}
 			d.place = place{at: at, reset: d.every}
+			for _, c := range d.chosen {
+				c.mean = 0
+			}
 			if d.before = nil; d.kind == 0xc2 && d.from > 0 {
 				c := d.chosen[0]
 				d.before, c.set = c.set, slices.Clone(c.set)
@@ -246,11 +252,17 @@ func (d *scan) scanHead(b []byte) bool {
 // total is of how many units (MCUs) the scan is: section A.2.
 func (d *scan) total() int {
 	if len(d.chosen) > 1 {
-		return ((d.width + 8*d.hmax - 1) / (8 * d.hmax)) * ((d.height + 8*d.vmax - 1) / (8 * d.vmax))
+		return d.line() * ((d.height + 8*d.vmax - 1) / (8 * d.vmax))
 	}
-	c := d.chosen[0]
-	w, h := (d.width*int(c.h)+d.hmax-1)/d.hmax, (d.height*int(c.v)+d.vmax-1)/d.vmax
-	return ((w + 7) / 8) * ((h + 7) / 8)
+	return d.line() * (((d.height*int(d.chosen[0].v)+d.vmax-1)/d.vmax + 7) / 8)
+}
+
+// line is how many units a line has.
+func (d *scan) line() int {
+	if len(d.chosen) > 1 {
+		return (d.width + 8*d.hmax - 1) / (8 * d.hmax)
+	}
+	return ((d.width*int(d.chosen[0].h)+d.hmax-1)/d.hmax + 7) / 8
 }
 
 // marker is where the next marker stands that is not of coded data.
@@ -273,6 +285,10 @@ func (d *scan) marker(at int64) int64 {
 // which units of allocation begin, from before what was read last.
 func (d *scan) entropy() (kept []place, ok bool) {
 	total, alone, border := d.total(), len(d.chosen) == 1, int64(-1)
+	if d.seam != nil {
+		d.seam.begin(len(d.chosen), d.line())
+		defer d.seam.end()
+	}
 	for s := d.s; d.unit < total; {
 		if u := s.unit; u > 0 && d.at/u != border {
 			border = d.at / u
@@ -294,18 +310,24 @@ func (d *scan) entropy() (kept []place, ok bool) {
 			d.zeros, d.unit, d.reset = d.zeros-n, d.unit+n, d.reset-n
 			continue
 		}
-		for _, c := range d.chosen {
-			n := int(c.h) * int(c.v)
+		if d.seam != nil {
+			d.seam.unit(d.at)
+		}
+		for i, c := range d.chosen {
+			n, lower := int(c.h)*int(c.v), int(c.h)*int(c.v-1)
 			if alone {
-				n = 1
+				n, lower = 1, 0
 			}
-			for range n {
+			for k := range n {
 				if d.kind == 0xc2 {
 					if !d.progressive(c) {
 						return kept, false
 					}
-				} else if !d.block(d.tables[0][c.dc], d.tables[1][c.ac]) {
+				} else if !d.block(c) {
 					return kept, false
+				}
+				if d.seam != nil && (k == 0 || k == lower) {
+					d.seam.block(i, k == 0, k == lower, c.mean)
 				}
 			}
 		}
@@ -373,10 +395,18 @@ func (d *scan) code(h *huffman) int {
 }
 
 // block follows the codes of a block: section F.2.2.
-func (d *scan) block(dc, ac *huffman) bool {
-	n := d.code(dc)
+func (d *scan) block(c *component) bool {
+	ac := d.tables[1][c.ac]
+	n := d.code(d.tables[0][c.dc])
 	if n < 0 || n > 11 || !d.skip(n) {
 		return false
+	}
+	if n > 0 { // EXTEND, section F.2.2.1
+		v := int(d.bits>>d.n) & (1<<n - 1)
+		if v < 1<<(n-1) {
+			v -= 1<<n - 1
+		}
+		c.mean += v
 	}
 	for k := 1; k < 64; k++ {
 		c := d.code(ac)
@@ -487,6 +517,9 @@ func (d *scan) restart() bool {
 		return false
 	}
 	d.at, d.count, d.zeros = d.at+2, d.count+1, 0
+	for _, c := range d.chosen {
+		c.mean = 0
+	}
 	return true
 }
 
@@ -543,6 +576,8 @@ func (d *scan) second(start int64, broken []place, unit int64) Verdict {
 			break
 		}
 	}
+	var perhaps Verdict // in these runs, if nothing better is found
+	var its []span
 	last := int64(-1)
 	for i := len(broken) - 1; i >= 0; i-- {
 		if e := border(broken[i]); e != last || i == 0 || border(broken[i-1]) != e { // of those in a unit the last and the first
@@ -571,16 +606,39 @@ func (d *scan) second(start int64, broken []place, unit int64) Verdict {
 				w, _ := d.follow(start, d.at, 1)
 				*d = saved
 				copy(d.parts, parts)
-				if w.Complete == volume.Whole && w.Size > split-start {
-					s.runs = []span{{start, split}, {split + gap*unit, start + w.Size + gap*unit}}
+				if w.Complete != volume.Whole || w.Size <= split-start {
+					continue
+				}
+				runs := []span{{start, split}, {split + gap*unit, start + w.Size + gap*unit}}
+				switch d.meets(start, split) {
+				case volume.Whole:
+					s.runs = runs
 					s.cut(0, 0)
 					return Verdict{w.Size, volume.Whole, byCodes + ", in two runs"}
+				case volume.Unverified:
+					if perhaps.Size == 0 {
+						perhaps, its = Verdict{w.Size, volume.Unverified, byCodes + ", in two runs, but its picture does not show that they belong together"}, runs
+					}
 				}
 			}
 		}
 	}
 	s.cut(0, 0)
-	return Verdict{}
+	if perhaps.Size > 0 {
+		s.runs = its
+	}
+	return perhaps
+}
+
+// meets says whether the picture of a file in two runs, all of whose codes hold, goes on from one to the other. That of a
+// progressive picture is not asked: its scans, all as long as they must be, prove the order.
+func (d *scan) meets(start, split int64) volume.Completeness {
+	if d.kind == 0xc2 {
+		return volume.Whole
+	}
+	again := &scan{s: d.s, seam: &seam{split: split}}
+	again.file(start)
+	return again.seam.meets()
 }
 
 // border is where the unit of allocation begins that a place of the space lies in.

@@ -32,17 +32,40 @@ func settle(all []found, base, unit, count int64) (out []*File) {
 	}
 	slices.SortStableFunc(byTime, func(a, b found) int { return cmp.Compare(b.at, a.at) })
 	taken := newBits(count)
-	for _, f := range byTime {
-		if f.Dir {
-			continue
+	claim := func(f found, at int64) {
+		if i := (at - base) / unit; i >= 0 && i < count && !taken.take(i) && f.Complete != Part {
+			f.Complete, f.Why = Part, f.Why+"; another deleted file, and no earlier one, claims some of its clusters"
 		}
-		for _, e := range f.Extents {
-			for at := e.Offset; e.Offset != Hole && at < e.Offset+e.Length; at += unit {
-				if i := (at - base) / unit; i >= 0 && i < count && !taken.take(i) && f.Complete != Part {
-					f.Complete, f.Why = Part, f.Why+"; a later deleted file claims some of its clusters"
+	}
+	for len(byTime) > 0 {
+		n := 1
+		for n < len(byTime) && byTime[n].at == byTime[0].at {
+			n++
+		}
+		// Of those of one time each has its first cluster, which its entry states, before others have what is assumed of them.
+		for _, stated := range []bool{true, false} {
+			for _, f := range byTime[:n] {
+				for k, e := range f.Extents {
+					first := f.start > 0 && k == 0
+					if f.Dir || e.Offset == Hole {
+						continue
+					}
+					if first && stated {
+						claim(f, e.Offset)
+					}
+					if stated {
+						continue
+					}
+					if first {
+						e.Offset, e.Length = e.Offset+unit, e.Length-unit
+					}
+					for at := e.Offset; at < e.Offset+e.Length; at += unit {
+						claim(f, at)
+					}
 				}
 			}
 		}
+		byTime = byTime[n:]
 	}
 	return out
 }

@@ -582,3 +582,21 @@ func FuzzOpen(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, b []byte) { list(t, b) })
 }
+
+// Of two deleted files that were written at one time the one of which an entry states that it begins in a cluster has it, and the
+// other, which is taken to have gone on there, is not whole. Common practice.
+func TestClaimsOfOneTime(t *testing.T) {
+	const unit = 512
+	files := []found{
+		{&File{Path: "/assumed", Size: 3 * unit, Complete: Unverified, Extents: []Extent{{5 * unit, 2 * unit}, {10 * unit, unit}}}, 5, "2026-06-01T10:00:00"},
+		{&File{Path: "/stated", Size: 2 * unit, Complete: Unverified, Extents: []Extent{{10 * unit, 2 * unit}}}, 10, "2026-06-01T10:00:00"},
+	}
+	out := settle(files, 0, unit, 100)
+	if len(out) != 2 || out[0].Complete != Part || out[1].Complete != Unverified {
+		t.Errorf("%+v, %+v", *out[0], *out[1])
+	}
+	files[0].at, files[0].Complete, files[1].Complete = "2026-06-01T10:00:02", Unverified, Unverified // written later, it has the cluster
+	if out = settle(files, 0, unit, 100); out[0].Complete != Unverified || out[1].Complete != Part {
+		t.Errorf("%+v, %+v", *out[0], *out[1])
+	}
+}
