@@ -282,7 +282,7 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 						if v.Size == 0 {
 							continue
 						}
-						if kind == JPEG && v.Complete == volume.Part {
+						if v.Complete == volume.Part && s.runs == nil {
 							v.Size = s.another(from, v.Size)
 						}
 						if !took(kind, from, v) {
@@ -305,7 +305,7 @@ func (x *Search) Scan() iter.Seq2[*Found, error] {
 	}
 }
 
-// another gives the size of a picture that breaks off without what begins as another file at a border of units, and is not
+// another gives the size of a file that breaks off without what begins as another at a border of units, and is not
 // merely the beginning of one: codes can go on for long through what is not their own.
 func (s *source) another(from, size int64) int64 {
 	unit := s.unit

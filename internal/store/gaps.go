@@ -168,7 +168,7 @@ func (s *Store) clockSteps(ctx context.Context, caseID int64) ([]clockStep, erro
 
 // ClockStepsKnown reports whether the steps of the clocks of a case were found already: to find them in a large one takes seconds.
 func (s *Store) ClockStepsKnown(ctx context.Context, caseID int64) (is bool, err error) {
-	err = s.get(ctx, &is, clockStepsOf, "SELECT EXISTS ("+isKept+")", caseID, clockStepsOf)
+	err = s.get(ctx, &is, clockStepsOf, "SELECT EXISTS ("+isKept+")", caseID, []int64(nil), clockStepsOf)
 	return is, err
 }
 

@@ -49,6 +49,31 @@ func layouts() (out []layout) {
 	return out
 }
 
+// What databases are known to hold.
+const (
+	liveRows = "live rows, read as SQL gives them"
+	oldRows  = "old rows whose text is still in the files"
+)
+
+// databases makes databases of all forms by the library that apps write with.
+func databases(ctx context.Context, s *Set, dir string, seed uint64) error {
+	s.Library = library("modernc.org/sqlite")
+	for i, l := range layouts() {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		life, err := l.live(ctx, dir, seed+uint64(i))
+		if err == nil {
+			err = s.read(l, life)
+		}
+		if err != nil {
+			return fmt.Errorf("%s: %w", l, err)
+		}
+		s.Made++
+	}
+	return nil
+}
+
 // life is a reference database at its end: its files, and every row that SQL ever gave, by table and by the text that no other
 // row has.
 type life struct {
@@ -232,7 +257,7 @@ func (x *life) holds(text string) bool {
 }
 
 // read reads a database by the code that reads evidence, and compares with what SQL said.
-func (r *Result) read(l layout, x *life) error {
+func (s *Set) read(l layout, x *life) error {
 	db, err := sqlitefile.Open(bytes.NewReader(x.main), int64(len(x.main)))
 	if err == nil {
 		err = db.OpenLog(bytes.NewReader(x.log), int64(len(x.log)))
@@ -243,10 +268,9 @@ func (r *Result) read(l layout, x *life) error {
 	if err != nil {
 		return err
 	}
-	back := map[string]map[string]bool{}
+	live, back := map[string]map[string]bool{}, map[string]map[string]bool{}
 	for _, t := range tables {
-		back[t] = map[string]bool{}
-		r.Live.Expected += len(x.alive[t])
+		live[t], back[t] = map[string]bool{}, map[string]bool{}
 	}
 	for row, err := range salvage.New(db).Rows(salvage.Options{Live: true, Full: true}) {
 		if err != nil {
@@ -257,7 +281,7 @@ func (r *Result) read(l layout, x *life) error {
 		}
 		if row.Live {
 			if token, fits := x.fits(row, db.Encoding, x.alive); fits && token != "" && row.HasRowID && x.alive[row.Table.Name][token].id == row.RowID {
-				r.Live.Found++
+				live[row.Table.Name][token] = true
 			}
 			continue
 		}
@@ -270,14 +294,15 @@ func (r *Result) read(l layout, x *life) error {
 			table = row.Table.Name
 		}
 		what := fmt.Sprintf("%s: %s, page %d, offset %d, confidence %.2f", l, table, row.Page, row.Offset, row.Confidence)
-		r.say(record.PlaceWords(record.Recovered, string(row.Origin)), fits, what)
+		s.say(record.PlaceWords(record.Recovered, string(row.Origin)), fits, what)
 	}
 	for _, t := range tables {
+		for token := range x.alive[t] {
+			s.count(liveRows, true, live[t][token])
+		}
 		for token := range x.ever[t] {
 			if x.alive[t][token] == nil && x.holds(token) {
-				if r.Deleted.Expected++; back[t][token] {
-					r.Deleted.Found++
-				}
+				s.count(oldRows, false, back[t][token])
 			}
 		}
 	}

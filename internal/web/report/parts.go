@@ -266,13 +266,23 @@ func (r *Report) errorRates() []report.Block {
 	if m == nil {
 		return []report.Block{head, words("Nothing was measured of the build that writes this report.")}
 	}
-	t := report.Table{Head: []string{"Where it lay", "Told", "Wrong", "Error rate at most, with a confidence of 95 %"}}
-	for _, p := range append(slices.Clone(m.Places), m.Total()) {
-		t.Rows = append(t.Rows, []report.Text{{report.T(p.Place)}, {report.T(frame.Num(p.Told))}, {report.T(frame.Num(p.Wrong))}, {report.T(fmt.Sprintf("%.4f", p.Bound()))}})
+	out := []report.Block{head, report.Paragraph{Text: report.Text{report.T("Measured "), r.clock().At(m.At), report.T(fmt.Sprintf(" of the build that writes this report (SHA-256 of the program %s…), on what was made at that moment with the seed %d. The bounds are those of Clopper and Pearson.", m.Build[:min(16, len(m.Build))], m.Seed))}}}
+	for _, s := range m.Sets {
+		var found []string
+		for _, c := range s.Counts {
+			found = append(found, fmt.Sprintf("%s of %s %s", frame.Num(c.Found), frame.Num(c.Expected), c.What))
+		}
+		out = append(out, words(fmt.Sprintf("%s %s, made by %s. Found: %s.", frame.Num(s.Made), s.Name, s.Library, strings.Join(found, "; "))))
+		if len(s.Places) == 0 {
+			continue
+		}
+		t := report.Table{Head: []string{"Where it lay", "Told", "Wrong", "Error rate at most, with a confidence of 95 %"}}
+		for _, p := range s.Places {
+			t.Rows = append(t.Rows, []report.Text{{report.T(p.Place)}, {report.T(frame.Num(p.Told))}, {report.T(frame.Num(p.Wrong))}, {report.T(fmt.Sprintf("%.4f", p.Bound()))}})
+		}
+		out = append(out, t)
 	}
-	return []report.Block{head, report.Paragraph{Text: report.Text{report.T("Measured "), r.clock().At(m.At), report.T(fmt.Sprintf(" of the build that writes this report (SHA-256 of the program %s…), on %s made at that moment by %s with the seed %d: ", m.Build[:min(16, len(m.Build))], count(int64(m.Databases), "database"), m.Library, m.Seed)),
-		report.T(fmt.Sprintf("%s of %s live rows were read as SQL gives them; %s of %s old rows whose text is still in the files came back. Of old rows that were told, these were not so:", frame.Num(m.Live.Found), frame.Num(m.Live.Expected), frame.Num(m.Deleted.Found), frame.Num(m.Deleted.Expected)))}}, t,
-		words("The bound is that of Clopper and Pearson. The databases are made up, and simpler than those of apps: it is no bound of what is read otherwise, as photographs or deleted files.")}
+	return append(out, words("What was made is simpler than what apps and handsets write: it is no bound of what is read otherwise, as what photographs say of themselves or the times of calendars."))
 }
 
 func (r *Report) check(*report.Composition) []report.Block {
