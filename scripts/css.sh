@@ -5,7 +5,6 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 out=internal/web/static
-npx @tailwindcss/cli -i internal/web/frame/chart-room.css -o "$out/chart-room.css" --minify 2>/dev/null
 cp node_modules/@alpinejs/csp/dist/cdn.min.js "$out/alpine.js"
 cp node_modules/@imacrayon/alpine-ajax/dist/cdn.min.js "$out/alpine-ajax.js"
 mkdir -p "$out/fonts"
@@ -13,5 +12,11 @@ for family in atkinson-hyperlegible-next atkinson-hyperlegible-mono; do
   from=node_modules/@fontsource-variable/$family
   cp "$from/files/$family-latin-wght-normal.woff2" "$from/files/$family-latin-ext-wght-normal.woff2" "$out/fonts/"
   cp "$from/LICENSE" "$out/fonts/$family-LICENSE"
+done
+npx @tailwindcss/cli -i internal/web/frame/chart-room.css -o "$out/chart-room.css" --minify 2>/dev/null
+# As static.Address has it: what has another content has another address, so that browsers ask for it once.
+for font in "$out"/fonts/*.woff2; do
+  sum=$(sha256sum "$font")
+  sed -i "s|fonts/${font##*/})|fonts/${font##*/}?v=${sum:0:16})|" "$out/chart-room.css"
 done
 node scripts/coast.mjs node_modules/world-atlas/land-50m.json internal/graticule/coast.bin

@@ -620,12 +620,18 @@ func TestAnswers(t *testing.T) {
 		}
 	}
 	for _, p := range []string{"/static/", "/static", "/static/fonts/", "/static/fonts", "/static/../web.go"} {
-		if code, b := w.get(p); code != http.StatusNotFound || bytes.Contains(b, []byte("woff2")) {
+		if code, b := w.get(p); code != http.StatusNotFound || bytes.Contains(b, []byte("LICENSE")) {
 			t.Errorf("%s: %d", p, code)
 		}
 	}
 	if code, _ := w.get("/static/chart-room.css"); code != http.StatusOK {
 		t.Error(code)
+	}
+	_, css := w.get(static.Address("chart-room.css"))
+	for _, name := range static.Fonts() { // loaded once, under the address by which the styles name it
+		if _, b := w.get("/sign-in"); !bytes.Contains(b, []byte(`href="`+static.Address(name)+`" as="font"`)) || !bytes.Contains(css, []byte("url("+strings.TrimPrefix(static.Address(name), "/static/")+")")) {
+			t.Errorf("%s is not loaded before the styles ask for it", name)
+		}
 	}
 	for at, want := range map[string]string{static.Address("chart-room.css"): "public, max-age=31536000, immutable", "/static/chart-room.css?v=another": "no-cache"} {
 		if res, err := w.client.Get(w.base + at); err != nil || res.StatusCode != http.StatusOK || res.Header.Get("Cache-Control") != want || res.Header.Get("ETag") == "" {
