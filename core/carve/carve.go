@@ -311,13 +311,15 @@ func (s *source) another(from, size int64) int64 {
 	unit := s.unit
 	s.unit = 0 // no second runs are looked for
 	defer func() { s.unit, s.runs, s.before = unit, nil, 0 }()
-	for at := (from/unit + 1) * unit; at < from+size; at += unit {
+	for at := (from/unit + 1) * unit; at < from+size && s.left > 0; at += unit {
 		for k := range forms {
 			f := &forms[k]
-			if f.back != 0 || string(s.get(at, len(f.begin))) != f.begin {
+			// Of archives and documents marks are looked for, which is done in order.
+			if f.back != 0 || f.kind == ZIP || f.kind == PDF || string(s.get(at, len(f.begin))) != f.begin {
 				continue
 			}
-			if _, v := f.read(s, at); v.Size > 0 && v.Complete != volume.Part {
+			_, v := f.read(s, at)
+			if s.left -= v.Size + 1<<11; v.Size > 0 && v.Complete != volume.Part {
 				return at - from
 			}
 		}

@@ -95,11 +95,15 @@ func readJPEG(s *source, at int64) Verdict {
 	if v.Size == 0 || v.Complete == volume.Whole || s.unit == 0 || broken == nil {
 		return v
 	}
+	var its []span // the runs of what is not proven
 	for _, unit := range s.units {
-		if w := d.second(at, broken, unit); w.Size > 0 {
+		if w := d.second(at, broken, unit); w.Complete == volume.Whole {
 			return w
+		} else if w.Size > 0 && its == nil {
+			v, its = w, s.runs
 		}
 	}
+	s.runs = its
 	return v
 }
 

@@ -43,23 +43,17 @@ func settle(all []found, base, unit, count int64) (out []*File) {
 			n++
 		}
 		// Of those of one time each has its first cluster, which its entry states, before others have what is assumed of them.
-		for _, stated := range []bool{true, false} {
-			for _, f := range byTime[:n] {
-				for k, e := range f.Extents {
-					first := f.start > 0 && k == 0
-					if f.Dir || e.Offset == Hole {
-						continue
-					}
-					if first && stated {
-						claim(f, e.Offset)
-					}
-					if stated {
-						continue
-					}
-					if first {
-						e.Offset, e.Length = e.Offset+unit, e.Length-unit
-					}
-					for at := e.Offset; at < e.Offset+e.Length; at += unit {
+		stated := map[int]int64{}
+		for i, f := range byTime[:n] {
+			if f.start > 0 && !f.Dir && len(f.Extents) > 0 && f.Extents[0].Offset != Hole {
+				stated[i] = f.Extents[0].Offset
+				claim(f, stated[i])
+			}
+		}
+		for i, f := range byTime[:n] {
+			for _, e := range f.Extents {
+				for at := e.Offset; !f.Dir && e.Offset != Hole && at < e.Offset+e.Length; at += unit {
+					if first, ok := stated[i]; !ok || at != first {
 						claim(f, at)
 					}
 				}
