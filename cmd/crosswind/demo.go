@@ -73,6 +73,7 @@ func demoCommand() *cobra.Command {
 			fmt.Printf("\nCrosswind's demo is at %s\nSign in as %s with the password %s (or as %s with %s, or %s with %s).\nCtrl-C ends it; what was done stays. make demo-reset starts the story afresh.\nThe encrypted backup of 14 June opens with the password %s.\n",
 				a.address(), democase.Accounts[0].Login, democase.Accounts[0].Password, democase.Accounts[1].Login, democase.Accounts[1].Password, democase.Accounts[2].Login, democase.Accounts[2].Password, democase.Password)
 			fmt.Printf("\nA cloud account: register %s as an exhibit of the kind account, and an authority that covers it. Its owner's code is shown at\n  %s\n", account.Name, s.Service)
+			fmt.Printf("\nA time stamp authority answers. How it fails, if it is to, is set at\n  %s\n", s.Stamps)
 			fmt.Println("\nHandsets are connected. Each has a screen of its own, where you do what its owner would:")
 			for i, m := range handsets {
 				how := "allow the computer, enter the code " + m.Code + ", switch radios off"

@@ -40,7 +40,7 @@ func main() {
 	root := &cobra.Command{Use: "crosswind", Short: "Digital forensics of phones: acquire, verify, recover, examine, report", Version: version,
 		SilenceErrors: true, SilenceUsage: true, CompletionOptions: cobra.CompletionOptions{DisableDefaultCmd: true}}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return fmt.Errorf("%w: %w", errUse, err) })
-	root.AddCommand(serveCommand(), workCommand(), migrateCommand(), accountCommand(), demoCommand(), standinCommand(), hashCommand(), recoverCommand(), carveCommand(), readCommand(), mapCommand(), verifyCommand(), reproduceCommand(), validateCommand(), previewCommand())
+	root.AddCommand(serveCommand(), workCommand(), migrateCommand(), accountCommand(), demoCommand(), standinCommand(), hashCommand(), recoverCommand(), carveCommand(), readCommand(), mapCommand(), verifyCommand(), reproduceCommand(), validateCommand(), previewCommand(), containCommand())
 	err := root.ExecuteContext(ctx)
 	switch {
 	case err == nil:

@@ -42,6 +42,17 @@ func previewCommand() *cobra.Command {
 	return c
 }
 
+// containCommand is what the typesetter of reports, which reads text of evidence, is run by.
+func containCommand() *cobra.Command {
+	var read []string
+	var write string
+	c := &cobra.Command{Use: "contain --write FOLDER --read FOLDER… -- PROGRAM…", Short: "Runs a program that has some folders and no network", Hidden: true, Args: cobra.MinimumNArgs(1),
+		RunE: func(_ *cobra.Command, argv []string) error { return preview.Contain(read, write, argv, os.Environ()) }}
+	c.Flags().StringSliceVar(&read, "read", nil, "a folder that it reads")
+	c.Flags().StringVar(&write, "write", "", "the folder that it reads and writes")
+	return c
+}
+
 // previews readies the making of previews, and says in the log which limits the kernel does not keep.
 func previews(dir string, log *slog.Logger) (*preview.Maker, error) {
 	self, err := os.Executable()

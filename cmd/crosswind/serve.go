@@ -256,6 +256,7 @@ func start(ctx context.Context, s settings) (*application, error) {
 	if err := setter.Lacks(); err != nil {
 		log.Warn("reports are not set as PDF", "why", err)
 	}
+	setter.Within = []string{shown.Command[0], "contain"}
 	signer, err := press.OpenSigner(filepath.Join(s.Data, "signing-pdf.pem"), key)
 	if err != nil {
 		return nil, err

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"crypto/x509"
 	"errors"
+	"io"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -65,15 +67,25 @@ func TestStamp(t *testing.T) {
 	} else if _, _, err := d.Stamp(t.Context(), message); !errors.Is(err, stamp.ErrAuthority) {
 		t.Errorf("an authority that is not trusted: %v", err)
 	}
-	a.Now = func() time.Time { return time.Now().Add(-time.Hour) }
-	if _, _, err := c.Stamp(t.Context(), message); err == nil || !strings.Contains(err.Error(), "clock") {
-		t.Errorf("another time: %v", err)
+	// Told on its page how to fail, it does, and again as it should.
+	for fault, want := range map[standin.Fault]string{standin.Slow: "clock", standin.Down: "503", standin.Refuses: "rejected", standin.Another: "another request", standin.None: ""} {
+		res, err := http.PostForm(srv.URL+"/fault", url.Values{"fault": {string(fault)}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		page, _ := io.ReadAll(res.Body)
+		res.Body.Close()
+		if !bytes.Contains(page, []byte(`value="`+string(fault)+`" checked`)) {
+			t.Errorf("%q is not shown: %s", fault, page)
+		}
+		if _, _, err := c.Stamp(t.Context(), message); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", fault, err)
+		}
 	}
-	a.Now = time.Now
-	a.Down.Store(true)
-	if _, _, err := c.Stamp(t.Context(), message); err == nil || !strings.Contains(err.Error(), "503") {
-		t.Errorf("out of order: %v", err)
+	if res, err := http.PostForm(srv.URL+"/fault", url.Values{"fault": {"x"}}); err != nil || res.StatusCode != http.StatusBadRequest {
+		t.Errorf("a fault that there is not: %v, %v", res, err)
 	}
+	a.Fail(standin.None)
 	// An old answer, and one for something else.
 	replay := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write(response) }))
 	defer replay.Close()

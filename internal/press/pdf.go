@@ -27,6 +27,10 @@ import (
 
 // Setter sets reports as PDF/A-3, by a program in a process of its own. One that is nil sets none.
 type Setter struct {
+	// Within is the command that contains the typesetter's process: it is told --read FOLDER and --write FOLDER, and what to run
+	// behind --. Without one it runs as it is.
+	Within []string
+
 	node   string // the program that runs it
 	engine string // the folder whose node_modules has it
 	faces  *faces
@@ -432,8 +436,12 @@ func (s *Setter) set(ctx context.Context, v *volume, at time.Time, with []Attach
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, patience, fmt.Errorf("it was not done within %v", patience))
 	defer cancel()
-	cmd := exec.CommandContext(ctx, s.node, append([]string{"--max-old-space-size=256", "set.mjs", dir, s.engine, strconv.FormatInt(at.Unix(), 10)}, fontFolders...)...)
-	cmd.Dir, cmd.Env = dir, []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "FONTCONFIG_FILE=" + filepath.Join(dir, "fonts.conf")}
+	argv := append([]string{s.node, "--max-old-space-size=256", "set.mjs", dir, s.engine, strconv.FormatInt(at.Unix(), 10)}, fontFolders...)
+	if len(s.Within) > 0 {
+		argv = append(append(slices.Clone(s.Within), "--write", dir, "--read", strings.Join(append([]string{filepath.Join(s.engine, "node_modules")}, fontFolders...), ",")), append([]string{"--"}, argv...)...)
+	}
+	cmd := exec.CommandContext(ctx, argv[0], argv[1:]...)
+	cmd.Dir, cmd.Env = dir, []string{"PATH=/usr/bin:/bin", "HOME=" + dir, "FONTCONFIG_FILE=" + filepath.Join(dir, "fonts.conf"), "OPENSSL_CONF=/dev/null"}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	var said, wrong bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &said, &wrong

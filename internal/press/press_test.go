@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"crosswind/core/report"
+	"crosswind/internal/preview"
 )
 
 func run(t *testing.T, name string, args ...string) string {
@@ -60,8 +61,24 @@ func sample() *report.Report {
 	}}
 }
 
-func TestPDF(t *testing.T) {
+// The test binary is what contains the typesetter, too, as the application's does.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 7 && os.Args[1] == "child" { // --write FOLDER --read FOLDERS -- PROGRAM
+		fmt.Fprintln(os.Stderr, preview.Contain(strings.Split(os.Args[5], ","), os.Args[3], os.Args[7:], os.Environ()))
+		os.Exit(1)
+	}
+	os.Exit(m.Run())
+}
+
+// contained is a typesetter that has its own folder, the fonts and the engine, and no network.
+func contained() *Setter {
 	s := FindSetter("../..")
+	s.Within = []string{os.Args[0], "child"}
+	return s
+}
+
+func TestPDF(t *testing.T) {
+	s := contained()
 	at := time.Date(2026, 9, 24, 12, 0, 0, 0, time.UTC)
 	vs, err := s.PDF(t.Context(), sample(), "E", at, Attachment{"manifest.txt", "text/plain", "digests", []byte("0123 *file\n")})
 	if err != nil || len(vs) != 1 {
@@ -100,7 +117,7 @@ func TestPDF(t *testing.T) {
 
 // The report of 5,000 records and 300 pictures: seconds, and megabytes that its largest process held.
 func BenchmarkPDF(b *testing.B) {
-	s := FindSetter("../..")
+	s := contained()
 	shot := image.NewRGBA(image.Rect(0, 0, 800, 600))
 	for i := range shot.Pix {
 		shot.Pix[i] = byte(i * i >> 7)

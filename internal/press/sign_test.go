@@ -68,7 +68,7 @@ func TestSign(t *testing.T) {
 			t.Errorf("%s\n%s", sig, q)
 		}
 	}
-	desk.Down.Store(true)
+	desk.Fail(standin.Down)
 	if _, unstamped, err := s.Sign(t.Context(), vs[0].Bytes, "E", "", at); err != nil || unstamped == nil {
 		t.Errorf("without the authority: %v, %v", unstamped, err)
 	}

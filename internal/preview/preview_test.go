@@ -17,6 +17,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime/debug"
 	"strings"
 	"testing"
@@ -35,6 +36,10 @@ func TestMain(m *testing.M) {
 }
 
 func child(what string, more []string) int {
+	if what == "contain" { // a program with one folder that is read and one that is written
+		fmt.Fprintln(os.Stderr, Contain(more[:1], more[1], more[2:], os.Environ()))
+		return 1
+	}
 	if what == "make" { // which confines itself
 		if err := Make(os.Stdout, os.Stdin, strings.Join(more, "")); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -286,5 +291,44 @@ func TestPicturesThatLookAlike(t *testing.T) {
 	}
 	if _, err := maker(t, "make").Digest(t.Context(), strings.Repeat("a", 64), func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader("no picture")), nil }); err == nil {
 		t.Error("of what is no picture there is a digest")
+	}
+}
+
+// A program that is contained reads its folders, writes in the one that it may, and reaches no other file and no network.
+func TestContain(t *testing.T) {
+	read, write, other := t.TempDir(), t.TempDir(), t.TempDir()
+	for _, dir := range []string{read, write, other} {
+		if err := os.WriteFile(filepath.Join(dir, "f"), []byte("there"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for what, want := range map[string]bool{
+		"cat " + read + "/f": true, "cat " + write + "/f": true, "cat " + other + "/f": false, "cat /etc/passwd": false,
+		"cp " + read + "/f " + write + "/g": true, "cp " + read + "/f " + other + "/g": false, "cp " + read + "/f " + read + "/g": false,
+	} {
+		argv := strings.Fields(what)
+		argv[0] = "/usr/bin/" + argv[0]
+		out, err := exec.Command(os.Args[0], append([]string{"child", "contain", read, write}, argv...)...).CombinedOutput()
+		if (err == nil) != want {
+			t.Errorf("%s: %v, %s", what, err, out)
+		}
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	script := "import net from 'node:net'; const c = net.connect(" + strings.TrimPrefix(l.Addr().String(), "127.0.0.1:") + ", '127.0.0.1'); c.on('error', (e) => console.log(e.code)); c.on('connect', () => { console.log('connected'); c.end() })"
+	if err := os.WriteFile(filepath.Join(write, "n.mjs"), []byte(script), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	node, err := exec.LookPath("node")
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd := exec.Command(os.Args[0], "child", "contain", read, write, node, filepath.Join(write, "n.mjs"))
+	cmd.Env = []string{"OPENSSL_CONF=/dev/null"}
+	if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "EPERM") {
+		t.Errorf("the network: %v, %s", err, out)
 	}
 }

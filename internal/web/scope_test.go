@@ -848,7 +848,7 @@ func TestAttachmentsArePackaged(t *testing.T) {
 		t.Errorf("an authority that is not trusted: %+v, %v", res, err)
 	}
 	// Without the authority a package has the stamps of before.
-	w.desk.Down.Store(true)
+	w.desk.Fail(standin.Down)
 	if r := w.bench.Do("package", map[string]any{}); r.State != "done" {
 		t.Fatal(r.Error)
 	}

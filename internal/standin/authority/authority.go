@@ -8,17 +8,19 @@ import (
 	"crypto/rand"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	_ "embed"
 	"encoding/asn1"
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"html/template"
 	"io"
 	"io/fs"
 	"math/big"
 	"net/http"
 	"os"
 	"path/filepath"
-	"sync/atomic"
+	"sync"
 	"time"
 
 	"github.com/digitorus/timestamp"
@@ -26,8 +28,31 @@ import (
 
 // Setting is what a stand-in is told.
 type Setting struct {
-	Dir  string // where it keeps its key, and its certificates for others as authority.pem
-	Down bool   // it answers nothing that helps
+	Dir string // where it keeps its key, and its certificates for others as authority.pem
+}
+
+// Fault is a way in which an authority can fail.
+type Fault string
+
+// The ways in which it can fail.
+const (
+	None    Fault = ""
+	Down    Fault = "down"
+	Refuses Fault = "refuses"
+	Another Fault = "another"
+	Slow    Fault = "slow"
+)
+
+// faults are all ways, in words.
+var faults = []struct {
+	Fault Fault
+	Words string
+}{
+	{None, "As it should"},
+	{Down, "With “503 out of order”"},
+	{Refuses, "That it refuses the request (RFC 3161 section 2.4.2, systemFailure)"},
+	{Another, "To another request than the one that it was asked"},
+	{Slow, "By a clock that is an hour slow"},
 }
 
 // RootsName is the name of the certificates that others trust.
@@ -40,10 +65,17 @@ var policy = asn1.ObjectIdentifier{2, 999, 1}
 type Authority struct {
 	cert *x509.Certificate
 	key  crypto.Signer
-	// Now is its clock.
-	Now func() time.Time
-	// Down is that it answers nothing that helps.
-	Down atomic.Bool
+
+	mu    sync.Mutex
+	fault Fault
+	asked int
+}
+
+// Fail lets it fail in a way from now on, or answer as it should again.
+func (a *Authority) Fail(f Fault) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.fault = f
 }
 
 // Open opens an authority, and makes its key and certificate if they are not there yet.
@@ -58,8 +90,7 @@ func Open(s Setting) (*Authority, error) {
 	if err != nil {
 		return nil, err
 	}
-	a := &Authority{Now: time.Now}
-	a.Down.Store(s.Down)
+	a := &Authority{}
 	for block, rest := pem.Decode(b); block != nil; block, rest = pem.Decode(rest) {
 		switch block.Type {
 		case "PRIVATE KEY":
@@ -123,33 +154,72 @@ func create(dir, path string) ([]byte, error) {
 	return b, os.WriteFile(path, b, 0o600)
 }
 
-// Handler answers requests.
+//go:embed page.html
+var pageText string
+
+var page = template.Must(template.New("").Parse(pageText))
+
+// Handler answers requests at /, where it shows a page to those who look, on which it is told how to fail.
 func (a *Authority) Handler() http.Handler {
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if a.Down.Load() {
-			http.Error(w, "out of order", http.StatusServiceUnavailable)
-			return
-		}
-		b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<10))
-		if r.Method != http.MethodPost || r.Header.Get("Content-Type") != "application/timestamp-query" || err != nil {
-			http.Error(w, "a time stamp query is wanted", http.StatusBadRequest)
-			return
-		}
-		out, err := a.answer(b)
-		if err != nil {
-			http.Error(w, err.Error(), http.StatusInternalServerError)
-			return
-		}
-		w.Header().Set("Content-Type", "application/timestamp-reply")
-		w.Write(out)
+	mux := http.NewServeMux()
+	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
+		a.mu.Lock()
+		defer a.mu.Unlock()
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		page.Execute(w, map[string]any{"Asked": a.asked, "Now": a.fault, "Faults": faults})
 	})
+	mux.HandleFunc("POST /fault", func(w http.ResponseWriter, r *http.Request) {
+		for _, f := range faults {
+			if string(f.Fault) == r.FormValue("fault") {
+				a.Fail(f.Fault)
+				http.Redirect(w, r, "/", http.StatusSeeOther)
+				return
+			}
+		}
+		http.Error(w, "there is no such fault", http.StatusBadRequest)
+	})
+	mux.HandleFunc("POST /{$}", a.stamp)
+	return mux
 }
 
-func (a *Authority) answer(b []byte) ([]byte, error) {
+// stamp answers a request for a time stamp.
+func (a *Authority) stamp(w http.ResponseWriter, r *http.Request) {
+	a.mu.Lock()
+	fault := a.fault
+	a.asked++
+	a.mu.Unlock()
+	if fault == Down {
+		http.Error(w, "out of order", http.StatusServiceUnavailable)
+		return
+	}
+	b, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<10))
+	if r.Header.Get("Content-Type") != "application/timestamp-query" || err != nil {
+		http.Error(w, "a time stamp query is wanted", http.StatusBadRequest)
+		return
+	}
+	out, err := a.answer(b, fault)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusInternalServerError)
+		return
+	}
+	w.Header().Set("Content-Type", "application/timestamp-reply")
+	w.Write(out)
+}
+
+func (a *Authority) answer(b []byte, fault Fault) ([]byte, error) {
 	q, err := timestamp.ParseRequest(b)
 	if err != nil {
 		return timestamp.CreateErrorResponse(timestamp.Rejection, timestamp.BadDataFormat)
 	}
-	t := &timestamp.Timestamp{HashAlgorithm: q.HashAlgorithm, HashedMessage: q.HashedMessage, Time: a.Now().UTC(), Nonce: q.Nonce, Policy: policy, Accuracy: time.Second, AddTSACertificate: q.Certificates}
+	at := time.Now().UTC()
+	switch fault {
+	case Refuses:
+		return timestamp.CreateErrorResponse(timestamp.Rejection, timestamp.SystemFailure)
+	case Another:
+		q.Nonce = big.NewInt(1)
+	case Slow:
+		at = at.Add(-time.Hour)
+	}
+	t := &timestamp.Timestamp{HashAlgorithm: q.HashAlgorithm, HashedMessage: q.HashedMessage, Time: at, Nonce: q.Nonce, Policy: policy, Accuracy: time.Second, AddTSACertificate: q.Certificates}
 	return t.CreateResponseWithOpts(a.cert, a.key, crypto.SHA256)
 }
