@@ -13,6 +13,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"time"
@@ -245,6 +246,9 @@ func start(ctx context.Context, s settings) (*application, error) {
 	tool := "Crosswind " + version
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	packages := filepath.Join(s.Data, "packages")
+	if os.Getenv("GOMEMLIMIT") == "" { // a long report is of many small things, of which most are soon done with
+		debug.SetMemoryLimit(224 << 20)
+	}
 	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
 	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool, Carve: acq.Carve}
 	door := evidence.New(st, v)

@@ -472,27 +472,51 @@ func (s *Store) Around(ctx context.Context, r *Record, n int) (out []Record, err
 		r.AcquisitionID, string(r.Kind), r.Thread, r.At, r.ID, n, r.DB)
 }
 
-// Present finds the row that is alive of which r is an earlier version, and the same
-// record in other acquisitions of its exhibit.
-func (s *Store) Present(ctx context.Context, r *Record) (now *Record, elsewhere []Record, err error) {
-	const sameRow = "r.case_id = $1 AND r.exhibit_id = $2 AND r.db = $3 AND r.kind = $4 AND r.tab = $5 AND r.row_id = $6"
-	w, err := r.Whole()
-	if err != nil || w.Origin().RowID == nil {
-		return nil, nil, err
+// Present is what else there is of a record's row.
+type Present struct {
+	Now       *Record  // the row that is alive, of which the record is an earlier version; nil if there is none
+	Elsewhere []Record // the same record in other acquisitions of its exhibit
+}
+
+// Present finds what else there is of the rows of records of a case, by their ids.
+func (s *Store) Present(ctx context.Context, caseID int64, rs ...Record) (map[int64]*Present, error) {
+	var ids, others []int64
+	for _, r := range rs {
+		ids = append(ids, r.ID)
 	}
-	id := fmt.Sprint(*w.Origin().RowID)
-	all, err := s.records(ctx, r.CaseID, "finding the row's other versions", nil, recordSelect+sameRow+" AND r.id <> $7 ORDER BY r.acquisition_id, r.id LIMIT 50",
-		r.CaseID, r.ExhibitID, r.DB, string(r.Kind), w.Origin().Table, id, r.ID)
-	for i := range all {
-		x := &all[i]
-		switch {
-		case x.AcquisitionID == r.AcquisitionID && x.State == record.Intact && r.State == record.Earlier:
-			now = x
-		case x.AcquisitionID != r.AcquisitionID && x.Summary == r.Summary && sameTime(x.At, r.At):
-			elsewhere = append(elsewhere, *x)
+	var rows []struct{ Of, ID int64 }
+	err := s.list(ctx, &rows, "finding other versions of rows", `SELECT o.id AS of, x.id FROM record o CROSS JOIN LATERAL (SELECT r.id FROM record r
+  WHERE r.case_id = o.case_id AND r.exhibit_id = o.exhibit_id AND r.db = o.db AND r.kind = o.kind AND r.tab = o.tab AND r.row_id = o.row_id AND r.id <> o.id ORDER BY r.acquisition_id, r.id LIMIT 50) x
+WHERE o.case_id = $1 AND o.id = ANY($2) ORDER BY 1, 2`, caseID, Array[int64](ids).param())
+	if err != nil {
+		return nil, err
+	}
+	for _, x := range rows {
+		others = append(others, x.ID)
+	}
+	found, err := s.RecordsByID(ctx, caseID, others)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]*Present{}
+	for i := range rs {
+		r, p := &rs[i], &Present{}
+		out[r.ID] = p
+		from, _ := slices.BinarySearchFunc(rows, r.ID, func(x struct{ Of, ID int64 }, id int64) int { return cmp.Compare(x.Of, id) })
+		for ; from < len(rows) && rows[from].Of == r.ID; from++ {
+			switch x := found[rows[from].ID]; {
+			case x == nil: // it may not be seen
+			case x.AcquisitionID == r.AcquisitionID && x.State == record.Intact && r.State == record.Earlier:
+				p.Now = x
+			case x.AcquisitionID != r.AcquisitionID && x.Summary == r.Summary && sameTime(x.At, r.At):
+				p.Elsewhere = append(p.Elsewhere, *x)
+			}
 		}
+		slices.SortStableFunc(p.Elsewhere, func(a, b Record) int {
+			return cmp.Or(cmp.Compare(a.AcquisitionID, b.AcquisitionID), cmp.Compare(a.ID, b.ID))
+		})
 	}
-	return now, elsewhere, err
+	return out, nil
 }
 
 func sameTime(a, b *time.Time) bool {

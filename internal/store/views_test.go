@@ -184,6 +184,21 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	if kinds, err := s.CompareKinds(ctx, older, newer); err != nil || len(kinds) != 1 || kinds[0] != (store.ComparedKind{Kind: record.Message, A: 2, B: 2, Both: 1}) {
 		t.Errorf("by kind: %+v, %v", kinds, err)
 	}
+	// The same record in the other source of its exhibit, and not what says something else there.
+	rs, _, err := s.Records(ctx, f, store.After{}, 20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	present, err := s.Present(ctx, c.ID, rs...)
+	for _, r := range rs {
+		want := 0
+		if r.ExhibitID == one.ID && (r.Summary == "you are late" || r.Summary == "the side gate") {
+			want = 1
+		}
+		if p := present[r.ID]; err != nil || p == nil || len(p.Elsewhere) != want || want > 0 && (p.Elsewhere[0].Summary != r.Summary || p.Elsewhere[0].AcquisitionID == r.AcquisitionID) {
+			t.Errorf("%s of acquisition %d: %+v, %v; want %d", r.Summary, r.AcquisitionID, p, err, want)
+		}
+	}
 	// What both have meets a filter if either does, and a change of one of the two is a change of what both have.
 	both := f
 	both.Larger = 5

@@ -357,9 +357,11 @@ func (a pages) choose(c *gin.Context, p *frame.Page, v *content, id string, draw
 		return nil, err
 	}
 	k.AcqNo = acq.Number
-	if k.Now, k.Others, err = a.Store.Present(ctx, r); err != nil {
+	present, err := a.Store.Present(ctx, p.Case.ID, *r)
+	if err != nil {
 		return nil, err
 	}
+	k.Now, k.Others = present[r.ID].Now, present[r.ID].Elsewhere
 	if k.Note, err = a.Store.NoteOf(ctx, r); err != nil {
 		return nil, err
 	}

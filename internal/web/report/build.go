@@ -88,9 +88,8 @@ type marked struct {
 	store.Record
 	Whole       *record.Record
 	Acquisition *acquisition
-	Now         *store.Record  // the present text, of an earlier version
-	Elsewhere   []store.Record // the same record in other acquisitions of the exhibit
-	Went        *store.Went    // between when it was deleted, nil if nothing says that it was
+	*store.Present
+	Went *store.Went // between when it was deleted, nil if nothing says that it was
 }
 
 // Build reads what the report says from the store.
@@ -260,8 +259,12 @@ func (r *Report) add(ctx context.Context, s *store.Store, page []store.Record) e
 	if err != nil {
 		return err
 	}
+	present, err := s.Present(ctx, r.Case.ID, page...)
+	if err != nil {
+		return err
+	}
 	for _, rec := range page {
-		m := marked{Record: rec, Went: went[rec.ID]}
+		m := marked{Record: rec, Went: went[rec.ID], Present: present[rec.ID]}
 		if m.Whole, err = rec.Whole(); err != nil {
 			return err
 		}
@@ -272,9 +275,6 @@ func (r *Report) add(ctx context.Context, s *store.Store, page []store.Record) e
 		}
 		if m.Acquisition == nil {
 			return fmt.Errorf("record %s is of acquisition %d, which has not ended", rec.UID, rec.AcquisitionID)
-		}
-		if m.Now, m.Elsewhere, err = s.Present(ctx, &m.Record); err != nil {
-			return err
 		}
 		r.Counts[rec.State.Title()]++
 		r.Marked = append(r.Marked, m)
