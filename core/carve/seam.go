@@ -79,7 +79,8 @@ func (m *seam) meets() volume.Completeness {
 // apart there, whichever side's are larger; and the mean difference over the seam.
 func (m *seam) differences(x *means) (near, apart, over float64, ok bool) {
 	units := len(x.bottom)
-	if !m.kept || m.first < m.line+m.line/4 || m.first >= units {
+	from, end := max(m.first, m.line), min(m.first+m.line, units) // of those that lie below what is before the seam
+	if !m.kept || end-from < max(4, m.line/4) {
 		return 0, 0, 0, false
 	}
 	differ := func(u, v int) float64 {
@@ -99,9 +100,8 @@ func (m *seam) differences(x *means) (near, apart, over float64, ok bool) {
 		}
 		near, apart = max(near, beside), max(apart, across)
 	}
-	end := min(m.first+m.line, units)
-	for u := m.first; u < end; u++ {
-		over += differ(u, u-m.line) / float64(end-m.first)
+	for u := from; u < end; u++ {
+		over += differ(u, u-m.line) / float64(end-from)
 	}
-	return near, apart, over, true
+	return near, apart, over, apart > 0
 }
