@@ -301,9 +301,11 @@ func (g *GraphWriter) origins(id string, l *RecordLine) error {
 			return err
 		}
 		part := idOf("range", id, fmt.Sprint(i))
-		facets := []node{
-			facet(part, "DataRange", node{"uco-observable:rangeOffset": typed("xsd:integer", fmt.Sprint(o.Offset)), "uco-observable:rangeSize": typed("xsd:integer", fmt.Sprint(o.Length))}),
-			facet(part, "ContentData", node{"uco-observable:hash": hash(part, o.Digest)}),
+		span := node{"uco-observable:rangeOffset": typed("xsd:integer", fmt.Sprint(o.Offset))}
+		facets := []node{facet(part, "DataRange", span)}
+		if o.Digest != "" { // else it is redacted, with how many bytes they are
+			span["uco-observable:rangeSize"] = typed("xsd:integer", fmt.Sprint(o.Length))
+			facets = append(facets, facet(part, "ContentData", node{"uco-observable:hash": hash(part, o.Digest)}))
 		}
 		x := node{"@id": part, "@type": "uco-observable:ObservableRelationship", "uco-core:source": ref(id), "uco-core:target": ref(file), "uco-core:hasFacet": facets, "uco-core:isDirectional": true,
 			"uco-core:kindOfRelationship": typed("uco-vocabulary:ObservableObjectRelationshipVocab", "Contained_Within")}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode/utf8"
 )
@@ -46,6 +47,16 @@ type Cite struct {
 
 // Key names the record that is cited.
 func (c Cite) Key() string { return fmt.Sprintf("%s/%d/%s", c.Exhibit, c.Acquisition, c.UID) }
+
+// ParseKey reads what Key writes: a citation without the digest.
+func ParseKey(key string) (Cite, error) {
+	if p := strings.Split(key, "/"); len(p) == 3 {
+		if n, err := strconv.Atoi(p[1]); err == nil {
+			return Cite{Exhibit: p[0], Acquisition: n, UID: p[2]}, nil
+		}
+	}
+	return Cite{}, fmt.Errorf("report: %.100q names no record", key)
+}
 
 // Bounds of what is written.
 const (

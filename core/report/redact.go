@@ -72,10 +72,10 @@ type Removed struct {
 }
 
 // Known says what a redaction of a person or a record is to look for: all names and handles of the person, or, of the record,
-// its number in the report, 0 if it is not in it.
+// its number in the report, 0 if it is not in it, and its text, which may be told elsewhere, too.
 type Known struct {
 	Person func(handle string) []string
-	Record func(key string) int
+	Record func(key string) (n int, text string)
 }
 
 // Redact gives a report without what its redactions name, and what was taken out. Words are found whatever their case, accents
@@ -83,28 +83,8 @@ type Known struct {
 // however they are written. A digest of the bytes of a record of which something is taken out goes, too, since it would show
 // what a guess has right.
 func Redact(r *Report, rules []Redaction, known Known) (*Report, []Removed) {
-	x := &redactor{records: map[int]int{}, regions: map[string][]hidden{}}
-	for i, rule := range rules {
-		switch rule.Kind {
-		case OfPerson:
-			for _, s := range append([]string{rule.Value}, known.Person(rule.Value)...) {
-				x.look(i+1, s)
-			}
-		case OfRecord:
-			if n := known.Record(rule.Value); n > 0 {
-				x.records[n] = i + 1
-				x.lookForRecord(i+1, r, n)
-			}
-		case OfRegion:
-			if g, err := ParseRegion(rule.Value); err == nil {
-				x.regions[g.SHA256] = append(x.regions[g.SHA256], hidden{g, i + 1})
-			}
-		default:
-			x.look(i+1, rule.Value)
-		}
-	}
-	slices.SortStableFunc(x.needles, func(a, b needle) int { return len(b.folded) - len(a.folded) }) // what is longer goes first
-	out := &Report{Kind: strings.TrimSuffix(r.Kind, FullVersion) + ": redacted version", Title: x.string(r.Title), About: x.text(r.About)}
+	x := NewRedactor(rules, known)
+	out := &Report{Kind: strings.TrimSuffix(r.Kind, FullVersion) + ": redacted version", Title: x.String(r.Title), About: x.text(r.About)}
 	for _, p := range r.Parts {
 		x.part = p.Title
 		q := Part{Name: p.Name, Title: p.Title}
@@ -127,9 +107,11 @@ type needle struct {
 // unspaced are scripts that put no spaces between words.
 var unspaced = []*unicode.RangeTable{unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Hangul, unicode.Thai, unicode.Lao, unicode.Khmer, unicode.Myanmar, unicode.Tibetan}
 
-type redactor struct {
+// Redactor takes out of texts what redactions name.
+type Redactor struct {
 	needles []needle
-	records map[int]int // the rules of records, by their numbers
+	keys    map[string]int // the rules of records, by their keys
+	records map[int]int    // and by their numbers
 	regions map[string][]hidden
 	part    string
 	record  int
@@ -142,10 +124,61 @@ type hidden struct {
 	rule int
 }
 
+// NewRedactor gives what takes out what rules name: see [Redact].
+func NewRedactor(rules []Redaction, known Known) *Redactor {
+	x := &Redactor{keys: map[string]int{}, records: map[int]int{}, regions: map[string][]hidden{}}
+	for i, rule := range rules {
+		switch rule.Kind {
+		case OfPerson:
+			for _, s := range append([]string{rule.Value}, known.Person(rule.Value)...) {
+				x.look(i+1, s)
+			}
+		case OfRecord:
+			x.keys[rule.Value] = i + 1
+			n, text := known.Record(rule.Value)
+			if n > 0 {
+				x.records[n] = i + 1
+			}
+			x.lookForRecord(i+1, text)
+		case OfRegion:
+			if g, err := ParseRegion(rule.Value); err == nil {
+				x.regions[g.SHA256] = append(x.regions[g.SHA256], hidden{g, i + 1})
+			}
+		default:
+			x.look(i+1, rule.Value)
+		}
+	}
+	slices.SortStableFunc(x.needles, func(a, b needle) int { return len(b.folded) - len(a.folded) }) // what is longer goes first
+	return x
+}
+
+// Record is the rule, from 1, by which the record of a key is taken out as a whole, 0 if none is.
+func (x *Redactor) Record(key string) int { return x.keys[key] }
+
+// Hides reports whether regions of the picture with a SHA-256, hex, are taken out.
+func (x *Redactor) Hides(sha256 string) bool { return len(x.regions[sha256]) > 0 }
+
+// shortestName is how many letters a word of a name has that is looked for by itself.
+const shortestName = 3
+
+// NameWords gives names with each of their words that is worth looking for by itself, sorted, each once.
+func NameWords(names ...string) (out []string) {
+	for _, name := range names {
+		out = append(out, name)
+		for w := range strings.FieldsSeq(name) {
+			if !strings.ContainsFunc(w, func(r rune) bool { return r >= '0' && r <= '9' }) && utf8.RuneCountInString(w) >= shortestName {
+				out = append(out, w)
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return strings.TrimSpace(s) == "" })
+}
+
 // lastDigits is how many digits, from the end, tell a telephone number whatever stands before them.
 const lastDigits = 9
 
-func (x *redactor) look(rule int, s string) {
+func (x *Redactor) look(rule int, s string) {
 	f := fold(s)
 	f = trim(f)
 	if len(f) == 0 {
@@ -167,17 +200,14 @@ func (x *redactor) look(rule int, s string) {
 	}
 }
 
-// lookForRecord looks for the text of a record, as it is cited elsewhere.
-func (x *redactor) lookForRecord(rule int, r *Report, n int) {
-	for _, p := range r.Parts {
-		for _, b := range p.Blocks {
-			if rec, ok := b.(*Record); ok && rec.N == n && utf8.RuneCountInString(rec.Quote) >= 4 {
-				x.look(rule, rec.Quote)
-				if q := []rune(strings.Join(strings.Fields(rec.Quote), " ")); len(q) > shortest {
-					x.look(rule, string(q[:shortest]))
-				}
-			}
-		}
+// lookForRecord looks for the text of a record, as it is told elsewhere.
+func (x *Redactor) lookForRecord(rule int, text string) {
+	if utf8.RuneCountInString(text) < 4 {
+		return
+	}
+	x.look(rule, text)
+	if q := []rune(strings.Join(strings.Fields(text), " ")); len(q) > shortest {
+		x.look(rule, string(q[:shortest]))
 	}
 }
 
@@ -236,7 +266,7 @@ func separates(r rune) bool { return strings.ContainsRune(" -–—‑−.()/+",
 type found struct{ from, to, rule int }
 
 // find gives what is to be taken out of a text, in order and apart from each other.
-func (x *redactor) find(s string) (out []found) {
+func (x *Redactor) find(s string) (out []found) {
 	if len(x.needles) == 0 || s == "" {
 		return nil
 	}
@@ -341,11 +371,12 @@ func numbers(f []folded, digits []rune, yield func(from, to int)) {
 // mark stands in the place of what a rule took out: it does not show how long that was.
 func mark(rule int) string { return fmt.Sprintf("[redacted %d]", rule) }
 
-func (x *redactor) took(rule int, words string) {
+func (x *Redactor) took(rule int, words string) {
 	x.log = append(x.log, Removed{rule, x.part, x.record, words})
 }
 
-func (x *redactor) string(s string) string {
+// String gives a text without what is taken out of it: that it holds "[redacted" and the number of the rule.
+func (x *Redactor) String(s string) string {
 	var b strings.Builder
 	last := 0
 	for _, h := range x.find(s) {
@@ -357,7 +388,7 @@ func (x *redactor) string(s string) string {
 }
 
 // text redacts spans as the one text that they are: what is found may begin in one and end in another.
-func (x *redactor) text(t Text) Text {
+func (x *Redactor) text(t Text) Text {
 	var all strings.Builder
 	for _, s := range t {
 		switch s.Style {
@@ -412,27 +443,27 @@ func (s Span) part(from, to int) Span {
 	return s
 }
 
-func (x *redactor) facts(fs Facts) (out Facts) {
+func (x *Redactor) facts(fs Facts) (out Facts) {
 	for _, f := range fs {
-		out = append(out, Fact{x.string(f.Name), x.text(f.Value), f.Bad})
+		out = append(out, Fact{x.String(f.Name), x.text(f.Value), f.Bad})
 	}
 	return out
 }
 
 // gone is a text of a record that is taken out as a whole.
-func (x *redactor) gone(rule int, words string) Text {
+func (x *Redactor) gone(rule int, words string) Text {
 	x.took(rule, words)
 	return Text{{Words: mark(rule), Style: Redacted}}
 }
 
-func (x *redactor) block(b Block) Block {
+func (x *Redactor) block(b Block) Block {
 	switch b := b.(type) {
 	case Paragraph:
 		return Paragraph{x.text(b.Text)}
 	case Heading:
 		return Heading{x.text(b.Text)}
 	case Written:
-		return Written{x.string(b.Body)}
+		return Written{x.String(b.Body)}
 	case Facts:
 		return x.facts(b)
 	case Table:
@@ -447,7 +478,7 @@ func (x *redactor) block(b Block) Block {
 			if rule := x.records[c.N]; rule > 0 {
 				c.Words = x.gone(rule, c.Words.String())
 			}
-			out[i] = Citation{c.N, x.text(c.Words), x.string(c.Fault)}
+			out[i] = Citation{c.N, x.text(c.Words), x.String(c.Fault)}
 		}
 		return out
 	case *Record:
@@ -471,13 +502,13 @@ func (x *redactor) block(b Block) Block {
 		}
 		return out
 	case Signature:
-		return Signature{x.string(b.Name), x.string(b.Place)}
+		return Signature{x.String(b.Name), x.String(b.Place)}
 	}
 	panic(fmt.Sprintf("report: no way to redact a %T", b)) // a block that was not thought of gives out nothing
 }
 
 // row redacts a row of a table: of a record that is taken out only its number stays.
-func (x *redactor) row(row []Text) (out []Text) {
+func (x *Redactor) row(row []Text) (out []Text) {
 	rule := 0
 	for _, cell := range row {
 		for _, s := range cell {
@@ -501,9 +532,9 @@ func (x *redactor) row(row []Text) (out []Text) {
 // recordLink leads to a record of the report.
 func recordLink(n int) string { return fmt.Sprintf("#record-%d", n) }
 
-func (x *redactor) picture(p *Picture) *Picture {
+func (x *Redactor) picture(p *Picture) *Picture {
 	out := *p
-	out.Alt, out.Caption = x.string(p.Alt), x.text(p.Caption)
+	out.Alt, out.Caption = x.String(p.Alt), x.text(p.Caption)
 	for _, g := range x.regions[p.SHA256] {
 		x.took(g.rule, "a region of the picture "+p.Alt)
 		out.Hidden = append(slices.Clone(out.Hidden), g.Region)
@@ -512,7 +543,7 @@ func (x *redactor) picture(p *Picture) *Picture {
 	return &out
 }
 
-func (x *redactor) recordOf(r *Record) *Record {
+func (x *Redactor) recordOf(r *Record) *Record {
 	x.record = r.N
 	defer func() { x.record = 0 }()
 	out := &Record{N: r.N, UID: r.UID, Below: r.Below}
@@ -524,7 +555,7 @@ func (x *redactor) recordOf(r *Record) *Record {
 		return out
 	}
 	before := len(x.log)
-	out.Title, out.Quote, out.Facts = x.text(r.Title), x.string(r.Quote), x.facts(r.Facts)
+	out.Title, out.Quote, out.Facts = x.text(r.Title), x.String(r.Quote), x.facts(r.Facts)
 	if len(x.log) > before {
 		rule := x.log[before].Redaction
 		out.UID = "" // which is a digest, too
@@ -545,7 +576,7 @@ func (x *redactor) recordOf(r *Record) *Record {
 }
 
 // told says what was redacted and why, without saying it.
-func (x *redactor) told(rules []Redaction) Part {
+func (x *Redactor) told(rules []Redaction) Part {
 	t := Table{Head: []string{"No.", "What", "Reason", "Places"}}
 	for i, r := range rules {
 		n := 0

@@ -40,7 +40,7 @@ func says(r *Report) string {
 }
 
 func TestRedactWords(t *testing.T) {
-	known := Known{func(string) []string { return []string{"Ketil Roan", "+447700900417"} }, func(string) int { return 0 }}
+	known := Known{func(string) []string { return []string{"Ketil Roan", "+447700900417"} }, func(string) (int, string) { return 0, "" }}
 	for _, x := range []struct{ kind, value, text, want string }{
 		{OfWords, "Bjørn", "bjørn, BJØRN, Bj\u00adørn, Bj\u200børn", "[redacted 1], [redacted 1], [redacted 1], [redacted 1]"},
 		{OfWords, "José", "Jose\u0301 JOSE jose", "[redacted 1] [redacted 1] [redacted 1]"}, // accents apart
@@ -73,7 +73,7 @@ func FuzzRedact(f *testing.F) {
 		rules := []Redaction{{OfWords, a, "r"}, {OfWords, b, "r"}}
 		r := &Report{Parts: []Part{{Blocks: []Block{Paragraph{Text{E(text[:len(text)/2]), M(text[len(text)/2:])}}, Written{text}}}}}
 		out, log := Redact(r, rules, Known{})
-		x := &redactor{}
+		x := NewRedactor(nil, Known{})
 		x.look(1, a)
 		x.look(2, b)
 		for _, left := range strings.Split(regexp.MustCompile(`\[redacted [12]\]`).ReplaceAllString(out.Parts[0].Blocks[1].(Written).Body, "\x00"), "\x00") {
@@ -102,11 +102,11 @@ func TestRedact(t *testing.T) {
 		rec(1, "plain"), rec(2, long), &Record{N: 3, UID: "uid3", Quote: "nothing of it", Facts: Facts{{Name: "Digest", Value: Text{H("abad1dea")}}}},
 		Signature{"Ketil Roan", "here"}, Facts{{Name: "x", Value: Text{T("told again: " + long)}}}}}}}
 	was := says(r)
-	out, log := Redact(r, []Redaction{{OfWords, "ketil roan", "a minor"}, {OfRecord, "key", "privileged, says Ketil Roan"}}, Known{func(string) []string { return nil }, func(key string) int {
+	out, log := Redact(r, []Redaction{{OfWords, "ketil roan", "a minor"}, {OfRecord, "key", "privileged, says Ketil Roan"}}, Known{func(string) []string { return nil }, func(key string) (int, string) {
 		if key == "key" {
-			return 2
+			return 2, long
 		}
-		return 0
+		return 0, ""
 	}})
 	got := says(out)
 	for _, gone := range []string{"Ketil", "til\nRoan", "the first of many", "said then", "uid1", "uid2"} {
@@ -148,7 +148,7 @@ func TestRedactOverlapping(t *testing.T) {
 func TestRedactPlaces(t *testing.T) {
 	r := &Report{Parts: []Part{{Blocks: []Block{&Map{Places: []Place{{Record: 1, Latitude: 38.5, Longitude: -28.6}, {Record: 2, Latitude: 39.25, Longitude: -27}, {Record: 3, Latitude: 40, Longitude: -27}}}}}}}
 	rules := []Redaction{{OfRecord, "2", "why"}, {OfWords, "40.000000, -27", "why"}}
-	out, log := Redact(r, rules, Known{Record: func(key string) int { return len(key) * 2 }})
+	out, log := Redact(r, rules, Known{Record: func(key string) (int, string) { return len(key) * 2, "" }})
 	if m := out.Parts[0].Blocks[0].(*Map); len(m.Places) != 1 || m.Places[0].Record != 1 || len(log) != 2 || log[0].Redaction != 1 || log[1].Redaction != 2 {
 		t.Errorf("%+v, %+v", m, log)
 	}

@@ -61,7 +61,11 @@ func (p *paper) write(l *Line) error {
 		x.Facts = append(x.Facts, report.Fact{Name: "Marked because", Value: report.Text{report.E(l.Mark)}})
 	}
 	o := l.Origin()
-	x.Facts = append(x.Facts, report.Fact{Name: "Origin", Value: report.Text{report.M(fmt.Sprintf("%s acquisition %d, %s, %d bytes at %d; SHA-256 ", l.Exhibit, l.Acquisition, o.Path, o.Length, o.Offset)), report.H(o.Digest)}})
+	origin := report.Text{report.M(fmt.Sprintf("%s acquisition %d, %s, at %d", l.Exhibit, l.Acquisition, o.Path, o.Offset))}
+	if o.Digest != "" { // else it is redacted
+		origin = append(origin, report.M(fmt.Sprintf(", %d bytes; SHA-256 ", o.Length)), report.H(o.Digest))
+	}
+	x.Facts = append(x.Facts, report.Fact{Name: "Origin", Value: origin})
 	part := &p.out.Parts[len(p.out.Parts)-1]
 	part.Blocks = append(part.Blocks, x)
 	return nil

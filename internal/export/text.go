@@ -80,7 +80,11 @@ func who(l *Line) string {
 // source says where the bytes of a record are.
 func source(l *Line) string {
 	o := l.Origin()
-	return fmt.Sprintf("%s acquisition %d, %s, %d bytes at %d, SHA-256 %s; record %s", l.Exhibit, l.Acquisition, o.Path, o.Length, o.Offset, o.Digest, l.UID)
+	bytes := ""
+	if o.Digest != "" { // else it is redacted
+		bytes = fmt.Sprintf(", %d bytes, SHA-256 %s", o.Length, o.Digest)
+	}
+	return fmt.Sprintf("%s acquisition %d, %s, at %d%s; record %s", l.Exhibit, l.Acquisition, o.Path, o.Offset, bytes, l.UID)
 }
 
 // pageWriter writes a web page that asks for nothing outside of itself.

@@ -74,6 +74,13 @@ func (s *Store) People(ctx context.Context, caseID int64) (*People, error) {
 	return out, err
 }
 
+// NamesOf lists the names by which the records of a case know whoever has one of the handles, in normal form.
+func (s *Store) NamesOf(ctx context.Context, caseID int64, handles []string) (out []string, err error) {
+	err = s.list(ctx, &out, "listing names", `SELECT DISTINCT p->>'name' FROM record r JOIN record_whole w ON w.record_id = r.id, LATERAL jsonb_array_elements(w.body::jsonb->'parties') p
+  WHERE r.case_id = $1 AND r.parties && $2 AND p->>'normal' = ANY($2) AND p->>'name' <> '' ORDER BY 1`, caseID, handles)
+	return out, err
+}
+
 func (s *Store) rulings(ctx context.Context, caseID int64) (out []people.Ruling, err error) {
 	err = s.list(ctx, &out, "listing the rulings on persons", "SELECT id, apart, card, handle, other, by, reason FROM person_ruling WHERE case_id = $1 ORDER BY id", caseID)
 	return out, err

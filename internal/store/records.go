@@ -448,7 +448,16 @@ func (s *Store) RecordOfFile(ctx context.Context, caseID, acquisition int64, pat
 
 // RecordByUID finds a record of an acquisition of a case.
 func (s *Store) RecordByUID(ctx context.Context, caseID, acquisition int64, uid string) (*Record, error) {
-	all, err := s.records(ctx, caseID, "record "+uid, nil, recordSelect+"r.case_id = $1 AND r.acquisition_id = $2 AND r.uid = $3", caseID, acquisition, uid)
+	return s.oneRecord(ctx, caseID, uid, "r.acquisition_id = $3", acquisition)
+}
+
+// RecordOfExhibit finds a record by what a report cites it by: its exhibit's reference, the acquisition's number and its UID.
+func (s *Store) RecordOfExhibit(ctx context.Context, caseID int64, exhibit string, number int, uid string) (*Record, error) {
+	return s.oneRecord(ctx, caseID, uid, "e.reference = $3 AND q.number = $4", exhibit, number)
+}
+
+func (s *Store) oneRecord(ctx context.Context, caseID int64, uid, which string, args ...any) (*Record, error) {
+	all, err := s.records(ctx, caseID, "record "+uid, nil, recordSelect+"r.case_id = $1 AND r.uid = $2 AND "+which, append([]any{caseID, uid}, args...)...)
 	if err == nil && len(all) == 0 {
 		err = fmt.Errorf("record %s: %w", uid, ErrNotFound)
 	}

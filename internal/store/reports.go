@@ -78,6 +78,12 @@ func (s *Store) ReportVersions(ctx context.Context, caseID int64, limit int) (ou
 	return s.reportVersions(ctx, caseID, "ORDER BY version DESC LIMIT $2", limit)
 }
 
+// Redactions counts the redactions of the newest version of a case's report.
+func (s *Store) Redactions(ctx context.Context, caseID int64) (n int, err error) {
+	err = s.get(ctx, &n, "counting redactions", "SELECT coalesce(max(jsonb_array_length(coalesce(body::jsonb->'redactions', '[]'))), 0) FROM report_version WHERE case_id = $1 AND version = (SELECT max(version) FROM report_version WHERE case_id = $1)", caseID)
+	return n, err
+}
+
 func (s *Store) reportVersions(ctx context.Context, caseID int64, which string, args ...any) (out []ReportVersion, err error) {
 	if err := s.list(ctx, &out, "listing the versions of the report", "SELECT * FROM report_version WHERE case_id = $1 "+which, append([]any{caseID}, args...)...); err != nil {
 		return nil, err

@@ -666,6 +666,9 @@ func TestWhatIsRedactedIsGone(t *testing.T) {
 	if _, err := w.s.DB().Exec("UPDATE record SET summary = $1, person = 'Quillfeather', handle = '+447700900417', thread_title = 'about ZANZIBAR  441' WHERE id = $2", secret+" lies there", r.ID); err != nil {
 		t.Fatal(err)
 	}
+	if _, err := w.s.DB().Exec("UPDATE record_whole SET body = jsonb_set(body::jsonb, '{text}', to_jsonb($1::text))::text WHERE record_id = $2", secret+" lies there", r.ID); err != nil {
+		t.Fatal(err)
+	}
 	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%d", kase, r.ID), "reason", "of zanzibar 441", "back", ""); code != http.StatusOK {
 		t.Fatal(code)
 	}
@@ -717,6 +720,21 @@ func TestWhatIsRedactedIsGone(t *testing.T) {
 	for _, format := range []string{"html", "pdf"} {
 		if said := all(format, take(format, "full")); !strings.Contains(said, "full version") || !strings.Contains(said, "zanzibar 441") || strings.Contains(said, "[redacted") {
 			t.Errorf("%s: the full version is not full", format)
+		}
+	}
+	for _, format := range []string{"jsonl", "pdf"} { // of all records, from Examine
+		said := map[string]string{}
+		for _, of := range []string{"", "full", "redacted"} {
+			code, b := w.post(kase+"/examine/take", "format", format, "of", of, "recipient", "The Court")
+			if (code == http.StatusOK) == (of == "") {
+				t.Fatalf("%s of the %q version: %d", format, of, code)
+			}
+			if of != "" {
+				said[of] = all(format, []byte(b))
+			}
+		}
+		if full, redacted := said["full"], said["redacted"]; !strings.Contains(full, "zanzibar 441 lies there") || strings.Contains(full, "[redacted") || strings.Contains(redacted, "zanzibar") || strings.Contains(redacted, "900417") || !strings.Contains(redacted, "[redacted 1] lies there") {
+			t.Errorf("records as %s: %.2000s", format, redacted)
 		}
 	}
 	code, log := w.post(kase+"/report/redactions", "version", fmt.Sprint(version))

@@ -73,6 +73,7 @@ type content struct {
 	MarkAll   string // address at which all of it is marked
 	TakeOut   string // and at which it is taken out
 	Formats   []export.Format
+	Redacted  bool           // the report has redactions, by which they are taken out, or not
 	Words     []filterWord   // what is filtered, in words
 	Person    *people.Person // whose records are shown, nil if everybody's
 	Measured  []string       // how far clocks were off, in words
@@ -197,6 +198,11 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		if v.Timeless, err = a.Store.CountUntimed(ctx, v.Filter); err != nil {
 			return err
 		}
+		n, err := a.Store.Redactions(ctx, p.Case.ID)
+		if err != nil {
+			return err
+		}
+		v.Redacted = n > 0
 	}
 	if v.Wants("chart") && v.Chart.All <= pageSize && !v.Chart.Empty {
 		few, _, err := a.records(ctx, v.clocks, v.Filter, store.After{})

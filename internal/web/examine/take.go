@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"iter"
+	"maps"
 	"net/http"
 	"os"
 	"slices"
@@ -51,6 +52,10 @@ func (a pages) takeOut(c *gin.Context) error {
 	if v.Refused != "" {
 		return frame.Bad("%s", v.Refused)
 	}
+	redacted, err := a.redacted(c, p.Case)
+	if err != nil {
+		return err
+	}
 	w, _, err := a.window(c.Request.Context(), p, v)
 	if err != nil {
 		return err
@@ -60,6 +65,27 @@ func (a pages) takeOut(c *gin.Context) error {
 	head := export.Head{Open: func(l *export.Line, n int) (io.ReadCloser, error) { return a.attached(ctx, p.Case.ID, of[l], n) },
 		Case: p.Case.Reference, Title: p.Case.Title, What: v.said(p), Zone: p.Zone, At: time.Now().UTC(), By: frame.By(c), Tool: a.Tool}
 	base := fmt.Sprintf("%s-%s", p.Case.Reference, head.At.Format("20060102-150405"))
+	lines := a.lines(c, v, of)
+	detail := map[string]string{}
+	gone, texts := 0, 0
+	if redacted {
+		x, version, err := a.redactor(ctx, p.Case)
+		if err == nil {
+			err = redact(&head, x)
+		}
+		if err != nil {
+			return err
+		}
+		base += "-redacted"
+		detail["version"] = fmt.Sprintf("redacted as version %d of the report says", version)
+		lines = export.Redacted(lines, x, func(n int) {
+			if n < 0 {
+				gone++
+			} else {
+				texts += n
+			}
+		})
+	}
 	name, media := base+"."+f.Ending(), f.Media
 	if a.Press.Lacks() == nil {
 		head.Set = func(r *report.Report) (b []byte, err error) {
@@ -79,7 +105,7 @@ func (a pages) takeOut(c *gin.Context) error {
 		return fmt.Errorf("making room for what is taken out: %w", err)
 	}
 	sum := sha256.New()
-	n, left, err := f.Write(io.MultiWriter(file, sum), head, a.lines(c, v, of))
+	n, left, err := f.Write(io.MultiWriter(file, sum), head, lines)
 	if errors.Is(err, export.ErrPaper) {
 		return frame.Bad("%v", err)
 	}
@@ -103,11 +129,14 @@ func (a pages) takeOut(c *gin.Context) error {
 		return fmt.Errorf("reading what is taken out: %w", err)
 	}
 	digest := hex.EncodeToString(sum.Sum(nil))
-	act := store.Act{Book: p.Case.Book(), By: head.By, What: "records.taken_out", On: name, Detail: map[string]string{"format": f.Title, "records": fmt.Sprint(n), "bytes": fmt.Sprint(size), "sha256": digest, "recipient": recipient}}
+	maps.Copy(detail, map[string]string{"format": f.Title, "records": fmt.Sprint(n), "bytes": fmt.Sprint(size), "sha256": digest, "recipient": recipient})
 	if left > 0 {
-		act.Detail["of_other_kinds"] = fmt.Sprint(left)
+		detail["of_other_kinds"] = fmt.Sprint(left)
 	}
-	if err := a.Store.Log(ctx, act); err != nil {
+	if redacted {
+		detail["redacted_records"], detail["redacted_texts"] = fmt.Sprint(gone), fmt.Sprint(texts)
+	}
+	if err := a.Store.Log(ctx, store.Act{Book: p.Case.Book(), By: frame.By(c), What: "records.taken_out", On: name, Detail: detail}); err != nil {
 		return err
 	}
 	c.Header("X-Content-Type-Options", "nosniff")

@@ -23,7 +23,12 @@ func (r *Report) redact(ctx context.Context, s *store.Store, sheet *report.Repor
 	if len(c.Redactions) == 0 { // there is no redacted version
 		return sheet, nil, nil
 	}
-	known := report.Known{Record: r.numberOf}
+	known := report.Known{Record: func(key string) (n int, text string) {
+		if n = r.numberOf(key); n > 0 {
+			text = r.Marked[n-1].Summary
+		}
+		return n, text
+	}}
 	if slices.ContainsFunc(c.Redactions, func(x report.Redaction) bool { return x.Kind == report.OfPerson }) {
 		all, err := s.People(ctx, r.Case.ID)
 		if err != nil {
@@ -34,9 +39,6 @@ func (r *Report) redact(ctx context.Context, s *store.Store, sheet *report.Repor
 	out, log := report.Redact(sheet, c.Redactions, known)
 	return out, log, nil
 }
-
-// shortestName is how many letters a word of a name has that is looked for by itself.
-const shortestName = 3
 
 // namesOf are the handles and names of a person, as contacts and records have them, and each word of the names.
 func (r *Report) namesOf(all *store.People, handle string) (out []string) {
@@ -52,16 +54,7 @@ func (r *Report) namesOf(all *store.People, handle string) (out []string) {
 			}
 		}
 	}
-	for _, name := range slices.Clone(out) {
-		for w := range strings.FieldsSeq(name) {
-			if !slices.ContainsFunc([]rune(w), func(r rune) bool { return r >= '0' && r <= '9' }) && len([]rune(w)) >= shortestName {
-				out = append(out, w)
-			}
-		}
-	}
-	out = append(out, handles...)
-	slices.Sort(out)
-	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return strings.TrimSpace(s) == "" })
+	return append(report.NameWords(out...), handles...)
 }
 
 // choice is something that can be chosen in a form.

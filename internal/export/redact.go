@@ -1,0 +1,113 @@
+package export
+
+import (
+	"encoding/json"
+	"fmt"
+	"iter"
+	"reflect"
+	"slices"
+
+	"crosswind/core/report"
+)
+
+// digests are the fields of records that hold a digest in hexadecimal digits: what is like words in them is not.
+var digests = []string{"UID", "SHA256", "Digest", "MapSHA256", "Card"}
+
+// Redacted gives lines without what x takes out of their texts, and without the records that it takes out as a whole. Of a
+// record of which something is taken out go also the digests and lengths of its bytes, and its ID, which is made of such: they
+// would show what a guess has right. So does the digest of a picture of which a region is taken out. took is told of each
+// record how many of its texts are not as they were, -1 of one that is taken out.
+func Redacted(lines iter.Seq2[*Line, error], x *report.Redactor, took func(texts int)) iter.Seq2[*Line, error] {
+	return func(yield func(*Line, error) bool) {
+		n := 0
+		for l, err := range lines {
+			if err == nil {
+				n++
+				if x.Record(report.Cite{Exhibit: l.Exhibit, Acquisition: l.Acquisition, UID: l.UID}.Key()) > 0 {
+					took(-1)
+					continue
+				}
+				var texts int
+				if l, texts, err = redacted(l, x, n); texts > 0 {
+					took(texts)
+				}
+			}
+			if !yield(l, err) || err != nil {
+				return
+			}
+		}
+	}
+}
+
+// redacted gives the nth line without what x takes out, and how many of its texts are not as they were.
+func redacted(l *Line, x *report.Redactor, n int) (*Line, int, error) {
+	out := &Line{}
+	b, err := json.Marshal(l) // as packages have it: a copy of all of it
+	if err == nil {
+		err = json.Unmarshal(b, out)
+	}
+	if err != nil {
+		return nil, 0, fmt.Errorf("export: redacting record %s: %w", l.UID, err)
+	}
+	texts := 0
+	for i := range out.Parties { // whoever is taken out goes by no other name
+		p := &out.Parties[i]
+		for _, handle := range []string{p.Normal, p.Handle} {
+			if s := x.String(handle); s != handle && p.Name != "" {
+				p.Name = s
+				texts++
+				break
+			}
+		}
+	}
+	if p := out.Place; p != nil {
+		if at := (report.Place{Latitude: p.Latitude, Longitude: p.Longitude}).Coordinates(); x.String(at) != at || x.String(p.Stored) != p.Stored {
+			out.Place = nil
+			texts++
+		}
+	}
+	texts += walk(reflect.ValueOf(out).Elem(), x)
+	for i := range out.Attachments {
+		if a := &out.Attachments[i]; x.Hides(a.SHA256) {
+			a.SHA256, a.Size, a.Parts = "", nil, nil
+		}
+	}
+	if texts == 0 {
+		return out, 0, nil
+	}
+	out.UID = fmt.Sprintf("redacted-%d", n)
+	for i := range out.Origins {
+		o := &out.Origins[i]
+		o.Digest, o.Length, o.Fields = "", 0, nil
+	}
+	return out, texts, nil
+}
+
+// walk takes out of all texts below v, and says of how many.
+func walk(v reflect.Value, x *report.Redactor) (texts int) {
+	switch v.Kind() {
+	case reflect.Pointer:
+		if !v.IsNil() {
+			texts = walk(v.Elem(), x)
+		}
+	case reflect.Slice:
+		for i := range v.Len() {
+			texts += walk(v.Index(i), x)
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			if f := v.Type().Field(i); f.IsExported() && !slices.Contains(digests, f.Name) {
+				texts += walk(v.Field(i), x)
+			}
+		}
+	case reflect.String:
+		if v.Type() != reflect.TypeFor[string]() { // one of the words that kinds and states are named by
+			break
+		}
+		if s := x.String(v.String()); s != v.String() {
+			v.SetString(s)
+			texts = 1
+		}
+	}
+	return texts
+}
