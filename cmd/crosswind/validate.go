@@ -16,7 +16,7 @@ func validateCommand() *cobra.Command {
 	var seed uint64
 	var asJSON bool
 	c := &cobra.Command{Use: "validate", Short: "Measure how often what is read is right, on this build", Args: args(0, 0),
-		Long: "Makes databases, storage images, pictures and backups whose content is known, by libraries of another origin where there are any, reads them by the code that reads evidence, and writes what was expected and what was found, by where it lay, with the versions of what was measured. With --json, it writes the result as the application keeps it. The same seed makes the same content. The exit status is 1 if something was told that was never there, though something proves it, or something that is there was not read.",
+		Long: "Makes databases, storage images, backups, photographs, films and sounds whose content is known, by libraries of another origin where there are any, reads them by the code that reads evidence, and writes what was expected and what was found, by where it lay, with the versions of what was measured. With --json, it writes the result as the application keeps it. The same seed makes the same content. The exit status is 1 if something was told that was never there, though something proves it, or something that is there was not read.",
 		RunE: func(c *cobra.Command, _ []string) error { return runValidate(c.Context(), seed, asJSON) }}
 	c.Flags().Uint64Var(&seed, "seed", 1, "by which the content is made")
 	c.Flags().BoolVar(&asJSON, "json", false, "write JSON")

@@ -1,5 +1,5 @@
 // Package validate measures, on the build that runs, how often what is read is right. It makes databases, storage images,
-// pictures and backups whose content is known, reads them by the code that reads evidence, and compares.
+// backups, photographs, films and sounds whose content is known, reads them by the code that reads evidence, and compares.
 package validate
 
 import (
@@ -167,7 +167,7 @@ const mostWrong = 20
 var sets = []struct {
 	name    string
 	measure func(ctx context.Context, s *Set, dir string, seed uint64) error
-}{{"databases", databases}, {"storage images", images}, {"storage areas without a file system", carved}, {"backups", backups}}
+}{{"databases", databases}, {"storage images", images}, {"storage areas without a file system", carved}, {"backups", backups}, {"photographs, films and sounds", media}}
 
 // Run makes all sets in a folder of its own, and measures. The same seed makes the same content. told, if not nil, is told
 // what is measured next.

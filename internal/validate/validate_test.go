@@ -41,6 +41,8 @@ func TestRun(t *testing.T) {
 		"backups of which nothing is said to be wrong, and nothing is": {4, 100},
 		"wrong passwords that are refused":                             {2, 100},
 		"changes of one byte that are told":                            {32, 100},
+		saidTime + saidBy:                                              {60, 100}, saidPlace + saidBy: {40, 100}, saidDevice + saidBy: {40, 100}, saidSize + saidBy: {60, 100}, saidTurn + saidBy: {30, 100},
+		saidLength + saidBy: {18, 100}, saidTitle + saidBy: {18, 100}, saidArtist + saidBy: {12, 100},
 	}
 	for _, s := range a.Sets {
 		for _, c := range s.Counts {

@@ -276,13 +276,13 @@ func (r *Report) errorRates() []report.Block {
 		if len(s.Places) == 0 {
 			continue
 		}
-		t := report.Table{Head: []string{"Where it lay", "Told", "Wrong", "Error rate at most, with a confidence of 95 %"}}
+		t := report.Table{Head: []string{"Where it lay, or what said it", "Told", "Wrong", "Error rate at most, with a confidence of 95 %"}}
 		for _, p := range s.Places {
 			t.Rows = append(t.Rows, []report.Text{{report.T(p.Place)}, {report.T(frame.Num(p.Told))}, {report.T(frame.Num(p.Wrong))}, {report.T(fmt.Sprintf("%.4f", p.Bound()))}})
 		}
 		out = append(out, t)
 	}
-	return append(out, words("What was made is simpler than what apps and handsets write: it is no bound of what is read otherwise, as what photographs say of themselves or the times of calendars."))
+	return append(out, words("What was made is simpler than what apps and handsets write: it is no bound of what is read otherwise, as the times of calendars or the text of documents."))
 }
 
 func (r *Report) check(*report.Composition) []report.Block {
