@@ -793,7 +793,18 @@ test("6. the report, printed, and the package", async () => {
   await page.getByRole("button", { name: "Ask for its review" }).click();
   await expect(page.getByRole("heading", { name: "Version 6, submitted" })).toBeVisible();
   await expect(report).toContainText("What contradicts the chain of custody of 014-A");
+  // Somebody else reads and accepts it, and it is signed: the package has it as it was then.
+  const other = await page.context().browser().newContext();
+  const reviewer = await other.newPage();
+  await signIn(reviewer, "reviewer", "lens-and-lead");
+  await reviewer.goto(kase() + "/report");
+  await reviewer.getByLabel("To who wrote it").fill("It says what the records say.");
+  await reviewer.getByRole("button", { name: "Accept it" }).click();
+  await expect(reviewer.getByRole("heading", { name: "Version 6, accepted" })).toBeVisible();
+  await other.close();
   await page.goto(kase() + "/report");
+  await page.getByRole("button", { name: "Sign it" }).click();
+  await expect(page.getByRole("heading", { name: "Version 6, signed" })).toBeVisible();
   await expect(report.locator(".record", { hasText: "the side gate" })).toContainText(/22:03:\d\d \+01:00 =\s+2026-09-11 21:03:\d\dZ/);
   await accessible(page);
   await shot(page, "report");
@@ -815,6 +826,8 @@ test("7. the package verifies elsewhere, and every fault is named", async () => 
   expect(verify(dir).status).toBe(0);
   // A verifier in another language, from the description of the format alone, agrees, here and on all that is broken below.
   expect(faultsOf(dir)).toMatchObject({ faults: [], records: 6 });
+  expect(readFileSync(join(dir, "data/signed/report-6.html"), "utf8")).toContain("Reviewed and accepted by");
+  expect(readFileSync(join(dir, "data/signed/report-6.pdf"), "latin1")).toContain("/Sig");
   // So do both of the redacted package, in whose files what was redacted is not.
   const less = redacted.replace(/\.zip$/, "");
   execFileSync("unzip", ["-q", redacted, "-d", join(less, "..")]);

@@ -141,6 +141,18 @@ export function faults(dir) {
   attempt("data/ledger/heads.jsonl", () =>
     lines("data/ledger/heads.jsonl").forEach((l, i) => head("data/ledger/heads.jsonl line " + (i + 1), l)),
   );
+  // A signed report is the one that the ledger says was signed.
+  const wasSigned = new Map();
+  for (const line of entries) {
+    const { what, detail } = attempt(book, () => parse(line)) ?? {};
+    if (what !== "report.signed") continue;
+    for (const [ending, sum] of Object.entries({ html: detail.sha256, pdf: detail.pdf_sha256, zip: detail.pdf_sha256 })) {
+      wasSigned.set(`data/signed/report-${detail.version}.${ending}`, sum);
+    }
+  }
+  for (const [path, b] of files) {
+    if (path.startsWith("data/signed/") && sha256(b) !== wasSigned.get(path)) fault(path, "is not what was signed");
+  }
   // The records: the bytes of each are in its file, or by themselves.
   let records = 0;
   attempt("data/records.jsonl", () =>

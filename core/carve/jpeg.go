@@ -1,7 +1,6 @@
 package carve
 
 import (
-	"bytes"
 	"io"
 	"slices"
 
@@ -550,103 +549,4 @@ func (r reader) ReadAt(b []byte, at int64) (n int, err error) {
 		}
 	}
 	return n, nil
-}
-
-// What bounds the search for a second run.
-const (
-	maxGap  = 4096 // units between two runs
-	maxKept = 8192 // units of a scan at which it may break off
-)
-
-// second looks for the second run of a file that breaks off: from each place where a unit of allocation ends before
-// that, and each where one begins behind it, the codes must go on to the file's end.
-func (d *scan) second(start int64, broken []place, unit int64) Verdict {
-	s := d.s
-	s.small = true
-	set := slices.Clone(d.chosen[0].set)
-	defer func() { s.small = false }()
-	border := func(p place) int64 {
-		if s.space == nil {
-			return p.at/unit*unit + unit
-		}
-		return s.space.border(p.at, unit) + unit
-	}
-	// Where it breaks off is not always where a code does not hold: zeros and text can go on for long. What has
-	// no byte of all ones is no coded data, or has one in a thousand million such units of 4 KiB.
-	var order []place
-	for _, p := range broken {
-		if unit >= 2048 && bytes.IndexByte(s.get(border(p), int(min(unit, 1<<15))), 0xff) < 0 {
-			order = append(order, p)
-			break
-		}
-	}
-	var perhaps Verdict // in these runs, if nothing better is found
-	var its []span
-	last := int64(-1)
-	for i := len(broken) - 1; i >= 0; i-- {
-		if e := border(broken[i]); e != last || i == 0 || border(broken[i-1]) != e { // of those in a unit the last and the first
-			order, last = append(order, broken[i]), e
-		}
-	}
-	for _, round := range []struct {
-		splits   int
-		from, to int64 // units between the two runs
-	}{{64, 1, 64}, {16, 65, 512}, {4, 513, maxGap}} {
-		for _, p := range order[:min(len(order), round.splits)] {
-			split := border(p) // the unit that p lies in ends here, and it goes on in another
-			for gap := round.from; gap <= round.to && split+gap*unit < s.size && s.left > 0; gap++ {
-				s.left -= 1 << 11
-				s.cut(0, 0)
-				if unit >= 2048 && bytes.IndexByte(s.get(split+gap*unit, int(min(unit, 1<<15))), 0xff) < 0 {
-					continue
-				}
-				s.cut(split, gap*unit)
-				d.place = p
-				if _, ok := d.entropy(); !ok {
-					continue
-				}
-				copy(d.chosen[0].set[:min(p.unit, len(set))], set) // where other tries wrote
-				saved, parts := *d, slices.Clone(d.parts)
-				w, _ := d.follow(start, d.at, 1)
-				*d = saved
-				copy(d.parts, parts)
-				if w.Complete != volume.Whole || w.Size <= split-start {
-					continue
-				}
-				runs := []span{{start, split}, {split + gap*unit, start + w.Size + gap*unit}}
-				switch d.meets(start, split) {
-				case volume.Whole:
-					s.runs = runs
-					s.cut(0, 0)
-					return Verdict{w.Size, volume.Whole, byCodes + ", in two runs"}
-				case volume.Unverified:
-					if perhaps.Size == 0 {
-						perhaps, its = Verdict{w.Size, volume.Unverified, byCodes + ", in two runs, but its picture does not show that they belong together"}, runs
-					}
-				}
-			}
-		}
-	}
-	s.cut(0, 0)
-	if perhaps.Size > 0 {
-		s.runs = its
-	}
-	return perhaps
-}
-
-// meets says whether the picture of a file in two runs, all of whose codes hold, goes on from one to the other. That of a
-// progressive picture is not asked: its scans, all as long as they must be, prove the order.
-func (d *scan) meets(start, split int64) volume.Completeness {
-	if d.kind == 0xc2 {
-		return volume.Whole
-	}
-	again := &scan{s: d.s, seam: &seam{split: split}}
-	again.file(start)
-	return again.seam.meets()
-}
-
-// border is where the unit of allocation begins that a place of the space lies in.
-func (s *space) border(at, unit int64) int64 {
-	i := s.run(at)
-	return s.at[i] + (at-s.at[i])/unit*unit
 }

@@ -82,6 +82,8 @@ func parts(t testing.TB) []Part {
 		report += fmt.Sprintf(`<section data-record="%s"><h3>%d</h3><blockquote>%s</blockquote><p>%s</p></section>`, l.UID, i+1, text, l.Origin().Digest)
 		entries = append(entries, ledger.Entry{What: "record.marked", On: l.UID, Detail: map[string]string{"reason": "because", "source": source}})
 	}
+	page, pdf := []byte("<p>signed"), []byte("PK: volumes that are signed")
+	entries = append(entries, ledger.Entry{What: "report.signed", On: "T-1", Detail: map[string]string{"version": "2", "sha256": sum(page), "pdf_sha256": sum(pdf)}})
 	check := &ledger.Checker{}
 	prev := ledger.Genesis
 	for i, e := range entries {
@@ -102,7 +104,7 @@ func parts(t testing.TB) []Part {
 		t.Fatal(err)
 	}
 	return []Part{Bytes(GraphName, graph), Bytes(ReportName, []byte(report)), Bytes(ReaderName, Reader), Bytes(RecordsName, records.Bytes()), Bytes(messages, Tables(lines)[messages]), Bytes(TablesDir+"call.csv", Tables(lines)[TablesDir+"call.csv"]), Bytes(FilesDir+sum(file), file), Bytes(mapName, fieldMap), Bytes(FilesDir+sum(attached), attached), Bytes(CellsDir+sum(cell), cell),
-		Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
+		Bytes(SignedPath("2", "html"), page), Bytes(SignedPath("2", "zip"), pdf), Bytes(ManifestsDir+name, []byte(manifest)), Bytes(LedgerName, book.Bytes()), Bytes(HeadName, signed(t, check)), Bytes(HeadsName, heads.Bytes())}
 }
 
 func signed(t testing.TB, c *ledger.Checker) []byte {
@@ -179,8 +181,24 @@ func TestPackageVerifies(t *testing.T) {
 	z := pack(t)
 	for _, p := range []string{z, unpack(t, z)} {
 		r, err := VerifyPath(context.Background(), p, Options{})
-		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 5 || r.Case != "T-1" || r.Files != 22 {
+		if err != nil || len(r.Faults) > 0 || r.Records != 3 || r.Entries != 6 || r.Case != "T-1" || r.Files != 24 {
 			t.Errorf("%s: %+v, %v", p, r, err)
+		}
+	}
+}
+
+// A signed report is as the ledger says that it was signed, or it is told; one of which it says nothing has no place.
+func TestSignedReports(t *testing.T) {
+	for _, name := range []string{SignedPath("2", "html"), SignedPath("2", "zip"), SignedPath("3", "html"), SignedPath("2", "txt")} {
+		b := Bag{Name: "T-1-package", Case: "T-1", Title: "Test", Tool: "t", By: "tester", At: madeAt}
+		for _, p := range parts(t) {
+			if p.Path != name {
+				b.Parts = append(b.Parts, p)
+			}
+		}
+		b.Parts = append(b.Parts, Bytes(name, []byte("another")))
+		if got := faults(t, packAs(t, b, key)); len(got) != 1 || got[0].Where != name {
+			t.Errorf("%s: %v", name, got)
 		}
 	}
 }
@@ -210,7 +228,7 @@ func TestIdentifiers(t *testing.T) {
 func TestRedactedPackage(t *testing.T) {
 	z := packAs(t, redacted(t), key)
 	r, err := VerifyPath(context.Background(), z, Options{Now: madeAt})
-	if err != nil || len(r.Faults) > 0 || !r.Redacted || r.Entries != 5 || r.Records != 0 {
+	if err != nil || len(r.Faults) > 0 || !r.Redacted || r.Entries != 6 || r.Records != 0 {
 		t.Errorf("%+v, %v", r, err)
 	}
 	for _, name := range []string{RecordsName, ReportName, PDFName(ReportName, 1), LedgerName, FilesDir + strings.Repeat("0", 64), "data/report-redacted-1.pdf"} {

@@ -90,6 +90,7 @@ type checker struct {
 	used    map[string]bool          // files that a record lies in, or that a record names
 	maps    map[string]*fieldmap.Map // by SHA-256
 	marks   Marks
+	signed  map[string]string // the SHA-256 of the reports that were signed, by the paths that they have
 }
 
 // maxFaults bounds what is told.
@@ -111,7 +112,7 @@ func Verify(ctx context.Context, fsys fs.FS, o Options) (*Result, error) {
 }
 
 func verify(ctx context.Context, fsys fs.FS, o Options) (*checker, error) {
-	c := &checker{ctx: ctx, fsys: fsys, o: o, r: &Result{}, sums: map[string]sums{}, used: map[string]bool{}, maps: map[string]*fieldmap.Map{}}
+	c := &checker{ctx: ctx, fsys: fsys, o: o, r: &Result{}, sums: map[string]sums{}, used: map[string]bool{}, maps: map[string]*fieldmap.Map{}, signed: map[string]string{}}
 	if _, err := fs.Stat(fsys, BagItName); err != nil {
 		return nil, fmt.Errorf("not a case package: %w", err)
 	}
@@ -374,6 +375,12 @@ func (c *checker) ledger() map[string]bool {
 		if manifestEntries[e.What] {
 			manifests[e.Detail["manifest_sha256"]] = true
 		}
+		if version := e.Detail["version"]; e.What == "report.signed" {
+			c.signed[SignedPath(version, "html")] = e.Detail["sha256"]
+			for _, ending := range []string{"pdf", "zip"} {
+				c.signed[SignedPath(version, ending)] = e.Detail["pdf_sha256"]
+			}
+		}
 		c.marks.Add(e)
 	})
 	if err != nil {
@@ -463,6 +470,10 @@ func (c *checker) payload() {
 		switch {
 		case !strings.HasPrefix(p, "data/"), c.used[p], isPDF(report, p), slices.Contains(known, p):
 		case strings.HasPrefix(p, ManifestsDir) && c.isManifest(p):
+		case c.signed[p] != "":
+			if sum := c.sums[p]["sha256"]; sum != c.signed[p] {
+				c.fault(p, "is not the report that was signed: its SHA-256 is not that in the entry report.signed", c.signed[p], sum)
+			}
 		default:
 			extra = append(extra, p)
 		}

@@ -50,11 +50,16 @@ const (
 	CellsDir     = "data/cells/"               // bytes of a record whose file is withheld, under their SHA-256
 	MapsDir      = "data/maps/"                // the field maps that records were read by, under their SHA-256
 	ManifestsDir = "data/manifests/"           // of the acquisitions
+	SignedDir    = "data/signed/"              // a report as it was signed, which a package can have: see [SignedPath]
 )
 
 // RedactedName is the path of the report in a redacted package, which has it in place of [ReportName], and no records, no bytes
 // of them, no manifests of their sources, and of the ledger the head alone.
 const RedactedName = "data/report-redacted.html"
+
+// SignedPath is the path of the version of the report that was signed, as a file with an ending: html, pdf, or zip for a PDF in
+// volumes.
+func SignedPath(version, ending string) string { return SignedDir + "report-" + version + "." + ending }
 
 // PDFName is the path of a volume, counted from 1, of the report as PDF, which a package can have beside report, its [ReportName]
 // or [RedactedName].

@@ -16,13 +16,14 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 	"unicode/utf8"
 
 	"crosswind/core/casefile"
 	"crosswind/core/report"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // Setter sets reports as PDF/A-3, by a program in a process of its own. One that is nil sets none.
@@ -34,8 +35,8 @@ type Setter struct {
 	node   string // the program that runs it
 	engine string // the folder whose node_modules has it
 	faces  *faces
-	one    sync.Mutex // one process at a time
-	lacks  error      // what it needs and does not have
+	places chan struct{} // of the processes that there are at once
+	lacks  error         // what it needs and does not have
 }
 
 // Lacks says what is missing to set a PDF, nil if nothing is.
@@ -49,7 +50,7 @@ func (s *Setter) Lacks() error {
 // FindSetter looks for what setting needs: Node.js, fonts, and the typesetter in the node_modules of given folders, beside the
 // program or in the folder above it. It does not look where the program is run, which may be where evidence lies.
 func FindSetter(folders ...string) *Setter {
-	s := &Setter{}
+	s := &Setter{places: make(chan struct{}, atOnce)}
 	s.lacks = s.find(folders)
 	return s
 }
@@ -94,6 +95,7 @@ const MostPages = 200
 const (
 	pageLines  = 46
 	mostMemory = 1300 << 20 // bytes that its process may hold
+	atOnce     = 2          // processes, of all reports
 	patience   = 3 * time.Minute
 )
 
@@ -102,9 +104,10 @@ func (s *Setter) PDF(ctx context.Context, r *report.Report, by string, at time.T
 	if err := s.Lacks(); err != nil {
 		return nil, err
 	}
-	s.one.Lock()
-	defer s.one.Unlock()
 	all := s.volumes(r)
+	out = make([]PDF, len(all))
+	each, ctx := errgroup.WithContext(ctx)
+	each.SetLimit(atOnce)
 	for i, v := range all {
 		v.By, v.Volume, v.Volumes = v.safe(by), i+1, len(all)
 		at := at.UTC()
@@ -113,11 +116,18 @@ func (s *Setter) PDF(ctx context.Context, r *report.Report, by string, at time.T
 		if i == 0 {
 			with = attached
 		}
-		p, err := s.set(ctx, v, at, with)
-		if err != nil {
-			return nil, fmt.Errorf("setting the report: %w", err)
-		}
-		out = append(out, *p)
+		all[i] = nil // what was set is not held any more
+		each.Go(func() error {
+			p, err := s.set(ctx, v, at, with)
+			if err != nil {
+				return fmt.Errorf("setting the report: %w", err)
+			}
+			out[i] = *p
+			return nil
+		})
+	}
+	if err := each.Wait(); err != nil {
+		return nil, err
 	}
 	return out, nil
 }
@@ -433,6 +443,12 @@ func (s *Setter) set(ctx context.Context, v *volume, at time.Time, with []Attach
 		if err := os.WriteFile(filepath.Join(dir, name), b, 0o600); err != nil {
 			return nil, err
 		}
+	}
+	select {
+	case s.places <- struct{}{}:
+		defer func() { <-s.places }()
+	case <-ctx.Done():
+		return nil, context.Cause(ctx)
 	}
 	ctx, cancel := context.WithTimeoutCause(ctx, patience, fmt.Errorf("it was not done within %v", patience))
 	defer cancel()

@@ -64,6 +64,9 @@ func kept[T any](ctx context.Context, s *Store, caseID int64, about string, of [
 
 // Prepare finds what would else be found when somebody asks for it first.
 func (s *Store) Prepare(ctx context.Context, caseID int64) error {
+	if _, err := s.db.ExecContext(ctx, "SELECT analyze_records()"); err != nil {
+		return fmt.Errorf("looking at what was read: %w", err)
+	}
 	if err := s.keepWent(ctx, caseID); err != nil {
 		return err
 	}

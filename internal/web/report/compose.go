@@ -425,13 +425,8 @@ func (a pages) signedReport(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	ending, media := "html", "text/html; charset=utf-8"
-	switch {
-	case pdf && bytes.HasPrefix(page, []byte("PK")): // volumes
-		ending, media = "zip", "application/zip"
-	case pdf:
-		ending, media = "pdf", "application/pdf"
-	}
+	ending := signedEnding(page, pdf)
+	media := map[string]string{"html": "text/html; charset=utf-8", "zip": "application/zip", "pdf": "application/pdf"}[ending]
 	name := fmt.Sprintf("%s-report-%d.%s", cs.Reference, version, ending)
 	if err := a.Store.Log(c.Request.Context(), store.Act{Book: cs.Book(), By: frame.By(c), What: "report.downloaded", On: name, Detail: map[string]string{"sha256": sum, "version": fmt.Sprint(version)}}); err != nil {
 		return err

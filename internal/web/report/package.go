@@ -19,6 +19,7 @@ import (
 	"crosswind/core/digest"
 	"crosswind/core/ledger"
 	"crosswind/core/report"
+	"crosswind/core/scope"
 	"crosswind/internal/evidence"
 	"crosswind/internal/press"
 	"crosswind/internal/preview"
@@ -159,6 +160,40 @@ func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*dige
 	return set, nil
 }
 
+// signed is the newest report of the case that was signed, as it was signed, if it may still be handed out.
+func (m *Maker) signed(ctx context.Context, t *run.Task, cs *store.Case) (parts []casefile.Part, total int64, err error) {
+	version, err := m.Store.SignedVersion(ctx, cs.ID)
+	if err != nil || version == 0 {
+		return nil, 0, err
+	}
+	for _, pdf := range []bool{false, true} {
+		b, _, err := m.Store.SignedReport(ctx, cs, version, pdf)
+		switch {
+		case errors.Is(err, scope.ErrWithheld): // it may say what is withheld now
+			t.Logf("the signed report is not in it: %v", err)
+			return nil, 0, nil
+		case pdf && errors.Is(err, store.ErrNotFound):
+			continue
+		case err != nil:
+			return nil, 0, err
+		}
+		parts = append(parts, casefile.Bytes(casefile.SignedPath(fmt.Sprint(version), signedEnding(b, pdf)), b))
+		total += int64(len(b))
+	}
+	return parts, total, nil
+}
+
+// signedEnding is what the name of a signed report ends in.
+func signedEnding(b []byte, pdf bool) string {
+	switch {
+	case pdf && bytes.HasPrefix(b, []byte("PK")): // volumes
+		return "zip"
+	case pdf:
+		return "pdf"
+	}
+	return "html"
+}
+
 // attachments are the files that belong to a record, which it names by their SHA-256, but for the file
 // that it was read from and what lies in parts of it.
 func (m *Maker) attachments(ctx context.Context, caseID int64, k *marked, taken map[string]bool) (parts []casefile.Part, total int64, err error) {
@@ -293,26 +328,60 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 	if parts, err = m.report(ctx, t, r, sheet, casefile.ReportName, func() ([]press.PDF, error) { return r.pdf(ctx, m.Store, m.Press, sheet) }); err != nil {
 		return nil, 0, err
 	}
+	signed, n, err := m.signed(ctx, t, r.Case)
+	if err != nil {
+		return nil, 0, err
+	}
+	parts, total = append(parts, signed...), n
 	var lines bytes.Buffer
 	var records []*casefile.RecordLine
 	taken := map[string]bool{}
 	used := map[*acquisition]bool{}
+	// Of many records of a file it is asked once whether all of it may be seen, and what its acquisition has of it.
+	type of struct {
+		acquisition int64
+		name        string
+	}
+	whole, own := map[of]func() (vault.Blob, error){}, map[of]string{}
+	wholeOf := func(a *acquisition, sum string) (open func() (vault.Blob, error), err error) {
+		open, asked := whole[of{a.ID, sum}]
+		if !asked {
+			if open, _, err = m.Evidence.Whole(ctx, r.Case.ID, &a.Acquisition, sum); err == nil {
+				whole[of{a.ID, sum}] = open
+			}
+		}
+		return open, err
+	}
+	ownOf := func(a *acquisition, stored string) (string, error) {
+		sum, asked := own[of{a.ID, stored}]
+		if !asked {
+			f, err := m.Store.FileByPath(ctx, a.ID, store.Source, stored)
+			if err != nil && !errors.Is(err, store.ErrNotFound) {
+				return "", err
+			}
+			if err == nil {
+				sum = f.SHA256
+			}
+			own[of{a.ID, stored}] = sum
+		}
+		return sum, nil
+	}
 	for _, k := range r.Marked {
 		o := k.Whole.Origin()
-		open, _, err := m.Evidence.Whole(ctx, r.Case.ID, &k.Acquisition.Acquisition, o.SHA256)
+		open, err := wholeOf(k.Acquisition, o.SHA256)
 		if err != nil {
 			return nil, 0, err
 		}
-		whole := *k.Whole
+		said := *k.Whole
 		if open == nil { // what proves it is there, and nothing else of its file
-			whole.Origins = whole.Origins[:min(1, len(whole.Origins))]
+			said.Origins = said.Origins[:min(1, len(said.Origins))]
 		}
-		own, err := m.Store.FileByPath(ctx, k.Acquisition.ID, store.Source, o.Stored)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
+		sum, err := ownOf(k.Acquisition, o.Stored)
+		if err != nil {
 			return nil, 0, err
 		}
-		content := err != nil || own.SHA256 != o.SHA256 // of what the acquisition's files hold
-		l := &casefile.RecordLine{Record: &whole, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.manifestName(content),
+		content := sum != o.SHA256 // of what the acquisition's files hold
+		l := &casefile.RecordLine{Record: &said, Exhibit: k.ExhibitRef, Acquisition: k.Acquisition.Number, Manifest: k.Acquisition.manifestName(content),
 			FileWithheld: open == nil, Mark: *k.MarkReason, MarkedBy: *k.MarkBy, MarkedAt: k.MarkAt.UTC().Format(time.RFC3339)}
 		records = append(records, l)
 		used[k.Acquisition] = true
@@ -351,12 +420,12 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 			return nil, 0, err
 		}
 		parts, total = append(parts, more...), total+n
-		for _, o := range whole.Origins { // further ones may lie in the log
+		for _, o := range said.Origins { // further ones may lie in the log
 			if taken[o.SHA256] {
 				continue
 			}
 			taken[o.SHA256] = true
-			open, _, err := m.Evidence.Whole(ctx, r.Case.ID, &k.Acquisition.Acquisition, o.SHA256)
+			open, err := wholeOf(k.Acquisition, o.SHA256)
 			if err != nil || open == nil {
 				return nil, 0, cmp.Or(err, errors.New("a file is withheld since the package was begun"))
 			}
@@ -398,7 +467,7 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 		}
 	}
 	var book bytes.Buffer
-	n := int64(0)
+	n = 0
 	for line, err := range m.Store.Lines(ctx, r.Case.Book()) {
 		if err != nil {
 			return nil, 0, err
