@@ -545,6 +545,11 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page.locator(".gap-table", { hasText: "missing" }).first()).toBeVisible();
   await accessible(page);
   await shot(page, "gaps");
+  // What lies beside the app's database, and what is in it?
+  await page.goto(kase() + "/examine?exhibit=014-A&view=files&dir=%2Fdata%2Ftalk");
+  await page.getByRole("link", { name: "talk.db", exact: true }).first().click();
+  await expect(page.locator("aside.pane")).toContainText("talk.db");
+  await shot(page, "files");
   // What is filtered stands in words, each with its own way to take it off.
   await page.goto(kase() + "/examine?q=with:ketil+state:recovered+brass");
   await expect(page.locator(".filter-words")).toContainText("with somebody called ketil");
@@ -627,8 +632,13 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await page.getByRole("link", { name: "Maren's <b>lost</b> calls" }).click();
   await expect(page.locator("tr[data-href]")).toHaveCount(texts.length);
   expect(new URL(page.url()).searchParams.get("q")).toBe(new URL(asked).searchParams.get("q"));
+  // Words are looked for at once, a line each, and counted by kind.
   await page.goto(kase() + "/examine?view=words");
+  await page.getByLabel(/^Words to look for at once/).fill('instrument*\n"side gate"\nbrass state:recovered\nvan');
+  await page.getByRole("button", { name: "Look for them" }).click();
+  await expect(page.getByRole("row", { name: /brass state:recovered/ })).toContainText(/recovered \d+ \d+/);
   await accessible(page);
+  await shot(page, "words");
   await page.getByRole("button", { name: "forget" }).click();
   await expect(page.getByText("None yet.")).toBeVisible();
   await page.goto(kase() + "/examine?q=" + encodeURIComponent("<img src=x onerror=alert(1)>"));

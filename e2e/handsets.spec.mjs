@@ -3,7 +3,7 @@
 import { expect, test } from "@playwright/test";
 import { execFileSync, spawnSync } from "node:child_process";
 import { readFileSync } from "node:fs";
-import { accessible, base, packaged, shot, signIn } from "./pages.mjs";
+import { accessible, base, packaged, signIn } from "./pages.mjs";
 
 test.describe.configure({ mode: "serial" });
 
@@ -203,7 +203,6 @@ test("a dead screen: the wrong model first, then the exact mark, the keys, and e
   await page.locator("rect.use.carved").first().click();
   const carved = page.locator(".storage-file", { hasText: "carved/jpeg at" });
   await expect(carved).toContainText("every code of its pictures holds to the last");
-  await shot(page, "image-map");
   await carved.getByRole("link", { name: "a record that was read from it" }).click();
   const drawer = page.getByRole("dialog", { name: "Origin of the record" });
   await expect(drawer).toContainText("the vault's bytes, read again now, have it");

@@ -1,6 +1,6 @@
 // From a situation to a route, by single keys.
 import { expect, test } from "@playwright/test";
-import { accessible, kase, shot, signIn } from "./pages.mjs";
+import { accessible, kase, signIn } from "./pages.mjs";
 
 test("a situation is answered by single keys, and overruling the route needs a reason", async ({ page }) => {
   const faults = [];
@@ -37,7 +37,6 @@ test("a situation is answered by single keys, and overruling the route needs a r
   await expect(routes.locator(".proposed")).toHaveCount(1);
   await page.goForward();
   await accessible(page);
-  await shot(page, "route");
   await page.getByRole("radio", { name: "Local backup" }).check();
   await page.getByRole("button", { name: "Take this route" }).click();
   await expect(page.getByRole("alert")).toContainText("is not what the rules propose: write why it is taken");

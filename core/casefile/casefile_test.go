@@ -273,6 +273,7 @@ func TestInstructionsHold(t *testing.T) {
 	t.Run("full", func(t *testing.T) {
 		instructionsHold(t, pack(t), map[string][2]string{
 			"data/extra": {"an added file", "data/extra"}, ReportName: {"a changed file", "FAILED"}, SealName: {"another seal", "Signature Verification Failure"}, LedgerName: {"another ledger", "does not follow"},
+			SignedPath("2", "html"): {"another signed report", "not in the ledger: data/signed/report-2.html"},
 		})
 	})
 	t.Run("redacted", func(t *testing.T) {

@@ -220,12 +220,6 @@ func (s *Store) StepReport(ctx context.Context, c *Case, x ReportStep, sheets Sh
 	})
 }
 
-// SignedVersion is the newest version of a case's report that was signed, 0 if none was.
-func (s *Store) SignedVersion(ctx context.Context, caseID int64) (version int64, err error) {
-	err = s.get(ctx, &version, "finding the signed report", "SELECT coalesce(max(version), 0) FROM report_step WHERE case_id = $1 AND what = 'signed'", caseID)
-	return version, err
-}
-
 // SignedReport gives a report that was signed, as it was then, with its SHA-256, hex: the page, or the PDF, which may be
 // ErrNotFound. One that was signed under other authorities may hold what is withheld now: that is ErrWithheld.
 func (s *Store) SignedReport(ctx context.Context, c *Case, version int64, pdf bool) (page []byte, sum string, err error) {

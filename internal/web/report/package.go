@@ -160,14 +160,18 @@ func (m *Maker) write(ctx context.Context, name string, bag casefile.Bag) (*dige
 	return set, nil
 }
 
-// signed is the newest report of the case that was signed, as it was signed, if it may still be handed out.
-func (m *Maker) signed(ctx context.Context, t *run.Task, cs *store.Case) (parts []casefile.Part, total int64, err error) {
-	version, err := m.Store.SignedVersion(ctx, cs.ID)
-	if err != nil || version == 0 {
-		return nil, 0, err
+// signed is the report as it was signed, if its newest version was and the package's own says the same: it speaks of no record
+// that the package has not.
+func (m *Maker) signed(ctx context.Context, t *run.Task, r *Report, version *store.ReportVersion) (parts []casefile.Part, total int64, err error) {
+	if version.State() != store.Signed {
+		return nil, 0, nil
+	}
+	if r.changed(version) {
+		t.Logf("the signed report is not in it: what is marked or recorded has changed since")
+		return nil, 0, nil
 	}
 	for _, pdf := range []bool{false, true} {
-		b, _, err := m.Store.SignedReport(ctx, cs, version, pdf)
+		b, _, err := m.Store.SignedReport(ctx, r.Case, version.Version, pdf)
 		switch {
 		case errors.Is(err, scope.ErrWithheld): // it may say what is withheld now
 			t.Logf("the signed report is not in it: %v", err)
@@ -177,7 +181,7 @@ func (m *Maker) signed(ctx context.Context, t *run.Task, cs *store.Case) (parts 
 		case err != nil:
 			return nil, 0, err
 		}
-		parts = append(parts, casefile.Bytes(casefile.SignedPath(fmt.Sprint(version), signedEnding(b, pdf)), b))
+		parts = append(parts, casefile.Bytes(casefile.SignedPath(fmt.Sprint(version.Version), signedEnding(b, pdf)), b))
 		total += int64(len(b))
 	}
 	return parts, total, nil
@@ -328,7 +332,7 @@ func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.
 	if parts, err = m.report(ctx, t, r, sheet, casefile.ReportName, func() ([]press.PDF, error) { return r.pdf(ctx, m.Store, m.Press, sheet) }); err != nil {
 		return nil, 0, err
 	}
-	signed, n, err := m.signed(ctx, t, r.Case)
+	signed, n, err := m.signed(ctx, t, r, version)
 	if err != nil {
 		return nil, 0, err
 	}
