@@ -84,7 +84,7 @@ type Known struct {
 // what a guess has right.
 func Redact(r *Report, rules []Redaction, known Known) (*Report, []Removed) {
 	x := NewRedactor(rules, known)
-	out := &Report{Kind: strings.TrimSuffix(r.Kind, FullVersion) + ": redacted version", Title: x.String(r.Title), About: x.text(r.About)}
+	out := &Report{Kind: strings.TrimSuffix(r.Kind, FullVersion) + ": redacted version", Title: x.string(r.Title), About: x.text(r.About)}
 	for _, p := range r.Parts {
 		x.part = p.Title
 		q := Part{Name: p.Name, Title: p.Title}
@@ -375,13 +375,18 @@ func (x *Redactor) took(rule int, words string) {
 	x.log = append(x.log, Removed{rule, x.part, x.record, words})
 }
 
-// String gives a text without what is taken out of it: that it holds "[redacted" and the number of the rule.
-func (x *Redactor) String(s string) string {
+// String gives a text without what is taken out of it: in the place of that is "[redacted", the number of the rule, and "]".
+func (x *Redactor) String(s string) string { return x.cut(s, func(int, string) {}) }
+
+// string is String, with what it took out in the log.
+func (x *Redactor) string(s string) string { return x.cut(s, x.took) }
+
+func (x *Redactor) cut(s string, took func(rule int, words string)) string {
 	var b strings.Builder
 	last := 0
 	for _, h := range x.find(s) {
 		b.WriteString(s[last:h.from] + mark(h.rule))
-		x.took(h.rule, s[h.from:h.to])
+		took(h.rule, s[h.from:h.to])
 		last = h.to
 	}
 	return b.String() + s[last:]
@@ -445,7 +450,7 @@ func (s Span) part(from, to int) Span {
 
 func (x *Redactor) facts(fs Facts) (out Facts) {
 	for _, f := range fs {
-		out = append(out, Fact{x.String(f.Name), x.text(f.Value), f.Bad})
+		out = append(out, Fact{x.string(f.Name), x.text(f.Value), f.Bad})
 	}
 	return out
 }
@@ -463,7 +468,7 @@ func (x *Redactor) block(b Block) Block {
 	case Heading:
 		return Heading{x.text(b.Text)}
 	case Written:
-		return Written{x.String(b.Body)}
+		return Written{x.string(b.Body)}
 	case Facts:
 		return x.facts(b)
 	case Table:
@@ -478,7 +483,7 @@ func (x *Redactor) block(b Block) Block {
 			if rule := x.records[c.N]; rule > 0 {
 				c.Words = x.gone(rule, c.Words.String())
 			}
-			out[i] = Citation{c.N, x.text(c.Words), x.String(c.Fault)}
+			out[i] = Citation{c.N, x.text(c.Words), x.string(c.Fault)}
 		}
 		return out
 	case *Record:
@@ -502,7 +507,7 @@ func (x *Redactor) block(b Block) Block {
 		}
 		return out
 	case Signature:
-		return Signature{x.String(b.Name), x.String(b.Place)}
+		return Signature{x.string(b.Name), x.string(b.Place)}
 	}
 	panic(fmt.Sprintf("report: no way to redact a %T", b)) // a block that was not thought of gives out nothing
 }
@@ -534,7 +539,7 @@ func recordLink(n int) string { return fmt.Sprintf("#record-%d", n) }
 
 func (x *Redactor) picture(p *Picture) *Picture {
 	out := *p
-	out.Alt, out.Caption = x.String(p.Alt), x.text(p.Caption)
+	out.Alt, out.Caption = x.string(p.Alt), x.text(p.Caption)
 	for _, g := range x.regions[p.SHA256] {
 		x.took(g.rule, "a region of the picture "+p.Alt)
 		out.Hidden = append(slices.Clone(out.Hidden), g.Region)
@@ -555,7 +560,7 @@ func (x *Redactor) recordOf(r *Record) *Record {
 		return out
 	}
 	before := len(x.log)
-	out.Title, out.Quote, out.Facts = x.text(r.Title), x.String(r.Quote), x.facts(r.Facts)
+	out.Title, out.Quote, out.Facts = x.text(r.Title), x.string(r.Quote), x.facts(r.Facts)
 	if len(x.log) > before {
 		rule := x.log[before].Redaction
 		out.UID = "" // which is a digest, too

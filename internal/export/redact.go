@@ -19,7 +19,7 @@ var digests = []string{"UID", "SHA256", "Digest", "MapSHA256", "Card"}
 // record how many of its texts are not as they were, -1 of one that is taken out.
 func Redacted(lines iter.Seq2[*Line, error], x *report.Redactor, took func(texts int)) iter.Seq2[*Line, error] {
 	return func(yield func(*Line, error) bool) {
-		n := 0
+		n, r := 0, redactor{x, map[string]bool{}}
 		for l, err := range lines {
 			if err == nil {
 				n++
@@ -28,7 +28,7 @@ func Redacted(lines iter.Seq2[*Line, error], x *report.Redactor, took func(texts
 					continue
 				}
 				var texts int
-				if l, texts, err = redacted(l, x, n); texts > 0 {
+				if l, texts, err = r.line(l, n); texts > 0 {
 					took(texts)
 				}
 			}
@@ -39,8 +39,32 @@ func Redacted(lines iter.Seq2[*Line, error], x *report.Redactor, took func(texts
 	}
 }
 
-// redacted gives the nth line without what x takes out, and how many of its texts are not as they were.
-func redacted(l *Line, x *report.Redactor, n int) (*Line, int, error) {
+// redactor knows short texts of which nothing is taken out, since paths and names come with every record.
+type redactor struct {
+	*report.Redactor
+	plain map[string]bool
+}
+
+// What bounds the texts that are known.
+const (
+	mostPlain  = 100_000
+	plainBytes = 128 // of each
+)
+
+// String gives a text without what is taken out of it.
+func (r redactor) String(s string) string {
+	if s == "" || r.plain[s] {
+		return s
+	}
+	out := r.Redactor.String(s)
+	if out == s && len(s) <= plainBytes && len(r.plain) < mostPlain {
+		r.plain[s] = true
+	}
+	return out
+}
+
+// line gives the nth line without what is taken out, and how many of its texts are not as they were.
+func (r redactor) line(l *Line, n int) (*Line, int, error) {
 	out := &Line{}
 	b, err := json.Marshal(l) // as packages have it: a copy of all of it
 	if err == nil {
@@ -53,7 +77,7 @@ func redacted(l *Line, x *report.Redactor, n int) (*Line, int, error) {
 	for i := range out.Parties { // whoever is taken out goes by no other name
 		p := &out.Parties[i]
 		for _, handle := range []string{p.Normal, p.Handle} {
-			if s := x.String(handle); s != handle && p.Name != "" {
+			if s := r.String(handle); s != handle && p.Name != "" {
 				p.Name = s
 				texts++
 				break
@@ -61,14 +85,14 @@ func redacted(l *Line, x *report.Redactor, n int) (*Line, int, error) {
 		}
 	}
 	if p := out.Place; p != nil {
-		if at := (report.Place{Latitude: p.Latitude, Longitude: p.Longitude}).Coordinates(); x.String(at) != at || x.String(p.Stored) != p.Stored {
+		if at := (report.Place{Latitude: p.Latitude, Longitude: p.Longitude}).Coordinates(); r.String(at) != at || r.String(p.Stored) != p.Stored {
 			out.Place = nil
 			texts++
 		}
 	}
-	texts += walk(reflect.ValueOf(out).Elem(), x)
+	texts += r.walk(reflect.ValueOf(out).Elem())
 	for i := range out.Attachments {
-		if a := &out.Attachments[i]; x.Hides(a.SHA256) {
+		if a := &out.Attachments[i]; r.Hides(a.SHA256) {
 			a.SHA256, a.Size, a.Parts = "", nil, nil
 		}
 	}
@@ -84,27 +108,27 @@ func redacted(l *Line, x *report.Redactor, n int) (*Line, int, error) {
 }
 
 // walk takes out of all texts below v, and says of how many.
-func walk(v reflect.Value, x *report.Redactor) (texts int) {
+func (r redactor) walk(v reflect.Value) (texts int) {
 	switch v.Kind() {
 	case reflect.Pointer:
 		if !v.IsNil() {
-			texts = walk(v.Elem(), x)
+			texts = r.walk(v.Elem())
 		}
 	case reflect.Slice:
 		for i := range v.Len() {
-			texts += walk(v.Index(i), x)
+			texts += r.walk(v.Index(i))
 		}
 	case reflect.Struct:
 		for i := range v.NumField() {
 			if f := v.Type().Field(i); f.IsExported() && !slices.Contains(digests, f.Name) {
-				texts += walk(v.Field(i), x)
+				texts += r.walk(v.Field(i))
 			}
 		}
 	case reflect.String:
 		if v.Type() != reflect.TypeFor[string]() { // one of the words that kinds and states are named by
 			break
 		}
-		if s := x.String(v.String()); s != v.String() {
+		if s := r.String(v.String()); s != v.String() {
 			v.SetString(s)
 			texts = 1
 		}

@@ -62,7 +62,7 @@ type clip struct {
 // media makes photographs that say when and where they were taken and by what, films and sounds, and the same with damage.
 func media(ctx context.Context, s *Set, dir string, seed uint64) error {
 	r := rand.New(rand.NewPCG(seed, 20))
-	s.Library = "Go's image/jpeg, and " + library("github.com/dsoprea/go-exif/v3")
+	s.Library = "Go's image/jpeg and " + library("github.com/dsoprea/go-exif/v3")
 	var all []*clip
 	for i := range photographs {
 		c, err := photograph(r, i)
@@ -75,7 +75,7 @@ func media(ctx context.Context, s *Set, dir string, seed uint64) error {
 		s.Library += "; films and sounds were not made: there is no " + ffmpeg
 	} else {
 		version, _, _ := strings.Cut(string(out), " Copyright")
-		s.Library += ", and " + version
+		s.Library += ", films and sounds by " + version
 		for i := range films + sounds {
 			c, err := recorded(ctx, r, i, dir)
 			if err != nil {
