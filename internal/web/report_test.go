@@ -771,6 +771,26 @@ func allOf(t *testing.T, format string, b []byte) string {
 	return strings.ToLower(strings.Join(strings.Fields(string(text)), " ") + string(info) + string(out))
 }
 
+// A record that is redacted leaves Examine from no source: another one of its exhibit that has it would tell it as well.
+func TestARedactedRecordLeavesFromNoSource(t *testing.T) {
+	t.Parallel()
+	w := newSite(t)
+	w.evidence(w.vault)
+	r := w.record()
+	if code, _ := w.post(fmt.Sprintf("%s/examine/mark/%d", kase, r.ID), "reason", "because", "back", ""); code != http.StatusOK {
+		t.Fatal(code)
+	}
+	key := fmt.Sprintf("%s/%d/%s", r.ExhibitRef, r.AcqNo, r.UID)
+	if code, page := w.post(kase+"/report/compose", "version", "0", "do", "redact", "kind", "record", "value", key, "reason", "privileged"); code != http.StatusOK {
+		t.Fatal(code, page)
+	}
+	for of, want := range map[string]int{"full": 2, "redacted": 0} {
+		if _, b := w.post(kase+"/examine/take", "format", "jsonl", "of", of, "recipient", "The Court"); strings.Count(b, `"kind":"message"`) != want {
+			t.Errorf("%s: %.1000s", of, b)
+		}
+	}
+}
+
 // What is redacted is in no file of a redacted package, which holds, and names nobody. It is not handed out when a record that it
 // speaks of is withheld by then.
 func TestRedactedPackage(t *testing.T) {

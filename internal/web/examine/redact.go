@@ -3,6 +3,7 @@ package examine
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"crosswind/core/report"
 	"crosswind/internal/export"
@@ -19,6 +20,7 @@ func (a pages) redactor(ctx context.Context, cs *store.Case) (*report.Redactor, 
 	if err != nil {
 		return nil, 0, err
 	}
+	rules := slices.Clone(v.Redactions)
 	persons, texts := map[string][]string{}, map[string]string{}
 	for _, x := range v.Redactions {
 		switch x.Kind {
@@ -49,9 +51,27 @@ func (a pages) redactor(ctx context.Context, cs *store.Case) (*report.Redactor, 
 				return nil, 0, err
 			}
 			texts[x.Value] = r.Summary
+			// It is as well in whatever other source of its exhibit has it.
+			seen, err := a.Store.SeenIn(ctx, cs.ID, []int64{r.ID})
+			if err != nil {
+				return nil, 0, err
+			}
+			var ids []int64
+			for _, y := range seen {
+				if y.Same {
+					ids = append(ids, y.ID)
+				}
+			}
+			same, err := a.Store.RecordsByID(ctx, cs.ID, ids)
+			if err != nil {
+				return nil, 0, err
+			}
+			for _, y := range same {
+				rules = append(rules, report.Redaction{Kind: report.OfRecord, Value: report.Cite{Exhibit: y.ExhibitRef, Acquisition: y.AcqNo, UID: y.UID}.Key(), Reason: x.Reason})
+			}
 		}
 	}
-	return report.NewRedactor(v.Redactions, report.Known{Person: func(handle string) []string { return persons[handle] },
+	return report.NewRedactor(rules, report.Known{Person: func(handle string) []string { return persons[handle] },
 		Record: func(key string) (int, string) { return 0, texts[key] }}), v.Version, nil
 }
 
