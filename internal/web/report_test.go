@@ -189,6 +189,10 @@ func TestTheListGoesOn(t *testing.T) {
 	if w.post(hour, "reason", "another reason"); marked() != 60 {
 		t.Errorf("of marks that were there %d keep their reason", marked())
 	}
+	// A line asks what the line of words does.
+	if _, page := w.get(kase + "/examine?view=words&list=line+kind:message%0Aline+kind:call%0Aline+larger:huge"); !regexp.MustCompile(`line kind:message</a></td><td class="num mono">160</td>.*line kind:call</a></td><td class="num mono">0</td>.*line larger:huge</a></td><td class="num mono">—</td>.*larger:huge: `).MatchString(flat(page)) {
+		t.Errorf("%s", flat(page))
+	}
 	if _, page := w.get(kase + "/examine?view=words&list=line%0Anowhere%0A%22line+7%22"); !strings.Contains(page, `<td class="num mono">160</td>`) || !strings.Contains(page, "nothing") || !strings.Contains(page, `<td class="num mono">1</td>`) {
 		t.Error("a list of words is not counted")
 	}

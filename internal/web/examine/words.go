@@ -2,6 +2,7 @@ package examine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -164,6 +165,7 @@ func (a pages) forgetSearch(c *gin.Context) error {
 
 type wordLine struct {
 	Words, Address string
+	Refused        string // why it cannot be read
 	tally
 }
 
@@ -182,13 +184,28 @@ func (a pages) words(ctx context.Context, p *frame.Page, v *content) (*words, er
 		w.Cut, lines = len(lines)-mostWords, lines[:mostWords]
 	}
 	for _, l := range lines {
+		x := wordLine{Words: l, Address: p.Keep("view", "", "list", "", "tally", "", "q", strings.TrimSpace(p.Query.Get("q")+" "+l), "after", "", "r", "", "o", "")}
+		// Beside what is filtered already, and read as the line of words is.
 		f := v.Filter
-		f.Words = strings.TrimSpace(f.Words + " " + l) // beside what is filtered already
-		n, err := a.tally(ctx, v.clocks, f)
-		if err != nil {
-			return nil, err
+		f.Kinds, f.Parties, f.Exhibits = slices.Clone(f.Kinds), slices.Clone(f.Parties), slices.Clone(f.Exhibits)
+		for word := range strings.FieldsSeq(l) {
+			said, err := a.filterBy(ctx, p, &f, word)
+			switch {
+			case errors.Is(err, errUnread):
+				x.Refused = fmt.Sprintf("%s: %v", word, err)
+			case err != nil:
+				return nil, err
+			case said == "":
+				f.Words = strings.TrimSpace(f.Words + " " + word)
+			}
 		}
-		w.Lines = append(w.Lines, wordLine{l, p.Keep("view", "", "list", "", "tally", "", "q", strings.TrimSpace(p.Query.Get("q")+" "+l), "after", "", "r", "", "o", ""), n})
+		if x.Refused == "" {
+			var err error
+			if x.tally, err = a.tally(ctx, v.clocks, f); err != nil {
+				return nil, err
+			}
+		}
+		w.Lines = append(w.Lines, x)
 	}
 	return w, nil
 }
