@@ -292,7 +292,7 @@ func (g *GraphWriter) origins(id string, l *RecordLine) error {
 		file := idOf("file", l.Exhibit, fmt.Sprint(l.Acquisition), o.Stored, o.SHA256)
 		err := g.once(file, func() node {
 			fs := []node{facet(file, "File", node{"uco-observable:fileName": path.Base(o.Path), "uco-observable:filePath": o.Path})}
-			if !l.FileWithheld {
+			if !l.FileWithheld && o.SHA256 != "" {
 				fs = append(fs, facet(file, "ContentData", node{"uco-observable:hash": hash(file, o.SHA256)}))
 			}
 			return node{"@type": "uco-observable:File", "uco-core:description": fmt.Sprintf("%s, acquisition %d", l.Exhibit, l.Acquisition), "uco-core:hasFacet": fs}

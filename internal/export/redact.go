@@ -14,7 +14,7 @@ import (
 var digests = []string{"UID", "SHA256", "Digest", "MapSHA256", "Card"}
 
 // Redacted gives lines without what x takes out of their texts, and without the records that it takes out as a whole. Of a
-// record of which something is taken out go also the digests and lengths of its bytes, and its ID, which is made of such: they
+// record of which something is taken out go also the digests and lengths of its bytes and its files, and its ID, which is made of such: they
 // would show what a guess has right. So does the digest of a picture of which a region is taken out. took is told of each
 // record how many of its texts are not as they were, -1 of one that is taken out.
 func Redacted(lines iter.Seq2[*Line, error], x *report.Redactor, took func(texts int)) iter.Seq2[*Line, error] {
@@ -102,7 +102,12 @@ func (r redactor) line(l *Line, n int) (*Line, int, error) {
 	out.UID = fmt.Sprintf("redacted-%d", n)
 	for i := range out.Origins {
 		o := &out.Origins[i]
-		o.Digest, o.Length, o.Fields = "", 0, nil
+		for k := range out.Attachments { // a record that is the whole of a file has it as its own, too
+			if a := &out.Attachments[k]; a.SHA256 == o.SHA256 {
+				a.SHA256, a.Size = "", nil
+			}
+		}
+		o.SHA256, o.Digest, o.Length, o.Fields = "", "", 0, nil
 	}
 	return out, texts, nil
 }

@@ -13,13 +13,16 @@ import (
 
 // Of what is redacted nothing is in any format, nor in a file within it: in no text, name, place or digest.
 func TestRedacted(t *testing.T) {
-	photograph, bytesOf := strings.Repeat("ab", 32), strings.Repeat("5e", 32)
+	photograph, bytesOf, whole := strings.Repeat("ab", 32), strings.Repeat("5e", 32), strings.Repeat("c4", 32)
 	with := func(yield func(*Line, error) bool) {
 		for l, err := range lines() {
 			l.Origins[0].Digest, l.Origins[0].Length, l.Origins[0].Fields = bytesOf, 41, []record.Field{{Name: "body", Offset: 3, Length: 7}}
 			if l.Kind == record.Photograph {
 				l.Attachments = []record.Attachment{{Name: "Store Key.jpg", SHA256: photograph}}
 				l.Facts = []record.Fact{{Name: "Depth", Value: "417.5", Unit: "m"}}
+			}
+			if l.Kind == record.Event { // one that is the whole of a file
+				l.Text, l.Origins[0].SHA256, l.Attachments = "met Ketil", whole, []record.Attachment{{Name: "plan.ics", SHA256: whole}}
 			}
 			l.Text = strings.ReplaceAll(l.Text, "without a time", "said by the other ketil, without a time")
 			if !yield(l, err) {
@@ -28,8 +31,8 @@ func TestRedacted(t *testing.T) {
 		}
 	}
 	rules := []report.Redaction{{Kind: report.OfPerson, Value: "+447700900417"}, {Kind: report.OfWords, Value: "store key"}, {Kind: report.OfWords, Value: "-38.600000, -24.25"}, {Kind: report.OfWords, Value: "417.5"},
-		{Kind: report.OfRecord, Value: "1-A/1/" + strings.Repeat("0", 63) + "2"}, {Kind: report.OfRegion, Value: photograph + " 1 1 5 5"}}
-	x := report.NewRedactor(rules, report.Known{Person: func(string) []string { return []string{"Ketil"} }, Record: func(string) (int, string) { return 0, "inventory, first" }})
+		{Kind: report.OfRecord, Value: "1-A/1/" + strings.Repeat("0", 63) + "6"}, {Kind: report.OfRegion, Value: photograph + " 1 1 5 5"}}
+	x := report.NewRedactor(rules, report.Known{Person: func(string) []string { return []string{"Ketil"} }, Record: func(string) (int, string) { return 0, "the other ketil" }})
 	for _, f := range Formats {
 		h := head
 		if f.Name == "pdf" {
@@ -72,7 +75,7 @@ func TestRedacted(t *testing.T) {
 				all += f.Name + "\n" + string(c)
 			}
 		}
-		for _, s := range []string{"Ketil", "ketil", "900417", "Store Key", "store key", "38.6", "417.5", "inventory", photograph} {
+		for _, s := range []string{"Ketil", "ketil", "900417", "Store Key", "store key", "38.6", "417.5", whole, photograph} {
 			if strings.Contains(all, s) {
 				t.Errorf("%s holds %q:\n%.4000s", f.Name, s, all)
 			}

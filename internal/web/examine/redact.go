@@ -88,8 +88,8 @@ func (a pages) redacted(c *gin.Context, cs *store.Case) (bool, error) {
 	return false, frame.Bad("the report has redactions: is it to be the full version of the records, or the redacted one?")
 }
 
-// redact has what is written say nothing that x takes out, and gives its lines. No files go with them: what is redacted cannot
-// be looked for in those.
+// redact has the head of what is written say nothing that x takes out. No files go with it: what is redacted cannot be looked
+// for in those.
 func redact(head *export.Head, x *report.Redactor) error {
 	if x.String(head.Case) != head.Case {
 		return frame.Bad("the reference of the case holds what is redacted: what leaves is named after it, and cannot be without it")
