@@ -26,6 +26,7 @@ import (
 	"crosswind/internal/recovery"
 	"crosswind/internal/run"
 	"crosswind/internal/store"
+	"crosswind/internal/validate"
 	"crosswind/internal/vault"
 	"crosswind/internal/web"
 	"crosswind/internal/web/frame"
@@ -249,8 +250,13 @@ func start(ctx context.Context, s settings) (*application, error) {
 	if os.Getenv("GOMEMLIMIT") == "" { // a long report is of many small things, of which most are soon done with
 		debug.SetMemoryLimit(224 << 20)
 	}
-	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: tool, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
-	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: tool, Carve: acq.Carve}
+	build, err := validate.Build()
+	if err != nil {
+		return nil, err
+	}
+	exact := tool + ", build " + build // as acquisitions and readings name what made them
+	acq := &acquire.Acquirer{Store: st, Vault: v, Tool: exact, Roots: s.Backups, Keys: &acquire.Keys{}, Scratch: filepath.Join(s.Data, "scratch"), Handsets: s.Handsets, Service: s.Service}
+	rec := &recovery.Recoverer{Store: st, Vault: v, Tool: exact, Carve: acq.Carve}
 	door := evidence.New(st, v)
 	shown, err := previews(s.Data, log)
 	if err != nil {

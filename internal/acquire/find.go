@@ -27,7 +27,7 @@ import (
 type Acquirer struct {
 	Store *store.Store
 	Vault vault.Vault
-	Tool  string   // name and version
+	Tool  string   // name, version and build
 	Roots []string // folders in which backups are looked for
 	Keys  *Keys
 	// Scratch is a folder for volumes that are being read.
@@ -35,6 +35,12 @@ type Acquirer struct {
 	SyncEvery int64    // bytes of a volume after which it is synced, 0 for 64 MiB
 	Handsets  []string // addresses of the links to connected handsets
 	Service   string   // address of the cloud service, "" for none
+}
+
+// OfCopy reports whether a method takes something that somebody made before, as a backup or an image: who made it, and how
+// it came to where it lay, is then not known from the acquisition.
+func OfCopy(method string) bool {
+	return method == MethodFolder || method == MethodArchive || method == MethodImage
 }
 
 // Found is a local backup that was found.

@@ -31,7 +31,7 @@ import (
 type Recoverer struct {
 	Store *store.Store
 	Vault vault.Vault
-	Tool  string
+	Tool  string // name, version and build
 	// Carve, if not nil, adds the files that only a search of storage images finds, before the full pass reads them.
 	Carve func(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, name string) error
 }

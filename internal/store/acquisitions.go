@@ -147,6 +147,9 @@ func (f *File) SegmentCount() int { return len(f.Segments) / 4 }
 // its source says and does not keep.
 type AcquisitionFault struct{ Path, Fault string }
 
+// goneOnBy stands between the tools of what one began and another, as after an update, went on with.
+const goneOnBy = "; gone on with by "
+
 // AcquisitionForRun finds the acquisition that a run makes, or begins it.
 func (s *Store) AcquisitionForRun(ctx context.Context, c *Case, r *Run, a Acquisition) (*Acquisition, error) {
 	got := &Acquisition{}
@@ -156,8 +159,9 @@ func (s *Store) AcquisitionForRun(ctx context.Context, c *Case, r *Run, a Acquis
 			return err
 		}
 		err := t.exec("beginning the acquisition", `INSERT INTO acquisition(case_id, exhibit_id, number, run_id, method, source, facts, tool, settings, by, started_at, live_only)
-VALUES ($1, $2, (SELECT coalesce(max(number), 0) + 1 FROM acquisition WHERE exhibit_id = $2), $3, $4, $5, $6, $7, $8, $9, $10, $11) ON CONFLICT (run_id) DO NOTHING`,
-			c.ID, a.ExhibitID, a.RunID, a.Method, a.Source, a.Facts, a.Tool, a.Settings, a.By, a.StartedAt, a.LiveOnly)
+VALUES ($1, $2, (SELECT coalesce(max(number), 0) + 1 FROM acquisition WHERE exhibit_id = $2), $3, $4, $5, $6, $7, $8, $9, $10, $11)
+ON CONFLICT (run_id) DO UPDATE SET tool = acquisition.tool || $12 || excluded.tool WHERE strpos(acquisition.tool, excluded.tool) = 0`,
+			c.ID, a.ExhibitID, a.RunID, a.Method, a.Source, a.Facts, a.Tool, a.Settings, a.By, a.StartedAt, a.LiveOnly, goneOnBy)
 		if err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"crosswind/core/record"
 	"crosswind/internal/store"
 	"crosswind/internal/store/storetest"
 )
@@ -76,10 +77,15 @@ func BenchmarkExamine(b *testing.B) {
 			if err := owner.QueryRowContext(ctx, "SELECT id FROM acquisition WHERE exhibit_id = $1", e.ID).Scan(&acq); err != nil {
 				b.Fatal(err)
 			}
+			var kinds string // as SQL writes an array of them
+			for _, k := range record.Kinds() {
+				kinds += ",'" + string(k) + "'"
+			}
+			kinds = "ARRAY[" + kinds[1:] + "]"
 			for _, q := range []string{
 				fmt.Sprintf(`INSERT INTO record(case_id, exhibit_id, acquisition_id, uid, kind, state, place, at, thread, thread_title, person, handle, parties, direction, summary, words, db)
-SELECT %d, %d, %d, i::text, (ARRAY['message','message','message','call','contact'])[1+i%%5], CASE WHEN i%%13=0 THEN 'recovered' ELSE 'intact' END, 'live row', '2025-08-01Z'::timestamptz + interval '425 days' * (i*7919 %% %d) / %[4]d,
- (i%%50)::text, '', 'One', '+44 7700 900' || lpad((i%%1000)::text, 3, '0'), ARRAY['+447700900' || lpad((i%%1000)::text, 3, '0')], 'in', 'the tide at ' || i || ' and the lamp', 'the tide at ' || i || CASE WHEN i%%5=0 THEN ' and the common lamp' ELSE ' or' END || CASE WHEN i%%5003=0 THEN ' rare' ELSE ' of' END || ' glass w' || i*7%%997 || ' x' || i%%4999, '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n),
+SELECT %d, %d, %d, i::text, CASE WHEN i%%5 < 2 THEN 'message' ELSE (%[5]s)[1+i%%%[6]d] END, CASE WHEN i%%13=0 THEN 'recovered' ELSE 'intact' END, 'live row', '2025-08-01Z'::timestamptz + interval '425 days' * (i*7919 %% %[4]d) / %[4]d,
+ (i%%50)::text, '', 'One', '+44 7700 900' || lpad((i%%1000)::text, 3, '0'), ARRAY['+447700900' || lpad((i%%1000)::text, 3, '0')], 'in', 'the tide at ' || i || ' and the lamp', 'the tide at ' || i || CASE WHEN i%%5=0 THEN ' and the common lamp' ELSE ' or' END || CASE WHEN i%%5003=0 THEN ' rare' ELSE ' of' END || ' glass w' || i*7%%997 || ' x' || i%%4999, '/x' FROM generate_series(1, %[4]d::bigint) i`, c.ID, e.ID, acq, n, kinds, len(record.Kinds())),
 				"UPDATE record SET latitude = 38 + id % 1000 * 1e-4, longitude = -24 WHERE id % 6 = 0",
 				"VACUUM ANALYZE record", "VACUUM ANALYZE record_hour", // as the database does by itself
 			} {

@@ -133,8 +133,8 @@ func (s *Store) RecoveryForRun(ctx context.Context, c *Case, run *Run, r Recover
 		if err != nil {
 			return fmt.Errorf("reading the scope: %w", err)
 		}
-		if err := t.exec("beginning the recovery", "INSERT INTO recovery(acquisition_id, run_id, full_pass, authority_id, scope_epoch, tool, started_at) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (run_id) DO NOTHING",
-			r.AcquisitionID, run.ID, r.FullPass, r.Authority, r.Epoch, r.Tool, r.StartedAt); err != nil {
+		if err := t.exec("beginning the recovery", "INSERT INTO recovery(acquisition_id, run_id, full_pass, authority_id, scope_epoch, tool, started_at) VALUES ($1, $2, $3, $4, $5, $6, $7) ON CONFLICT (run_id) DO UPDATE SET tool = recovery.tool || $8 || excluded.tool WHERE strpos(recovery.tool, excluded.tool) = 0",
+			r.AcquisitionID, run.ID, r.FullPass, r.Authority, r.Epoch, r.Tool, r.StartedAt, goneOnBy); err != nil {
 			return err
 		}
 		if err := t.GetContext(ctx, got, "SELECT * FROM recovery WHERE run_id = $1", run.ID); err != nil {

@@ -377,6 +377,77 @@ func TestAcquireTakesNoPathFromAForm(t *testing.T) {
 	}
 }
 
+// Who made a source, on what, and how it came is asked, and told as it was stated or seen; which programs acquired it, too.
+func TestWhereASourceCameFrom(t *testing.T) {
+	t.Parallel()
+	w := newSite(t)
+	ctx := context.Background()
+	if _, err := w.s.DB().Exec("UPDATE acquisition SET method = $1", acquire.MethodFolder); err != nil {
+		t.Fatal(err)
+	}
+	see := func(what string, words ...string) {
+		t.Helper()
+		for _, at := range []string{"/acquire", "/report"} {
+			_, page := w.get(kase + at)
+			page = flat(page)
+			if strings.Contains(page, "<img src=x") {
+				t.Error(what, ": markup of a statement is on ", at)
+			}
+			for _, x := range words {
+				if !strings.Contains(html.UnescapeString(page), x) {
+					t.Errorf("%s: %s does not say %q", what, at, x)
+				}
+			}
+		}
+	}
+
+	see("at first", "it was acquired")
+	other, err := w.s.CaseByReference(ctx, "OTHER-1")
+	if err == nil {
+		err = w.s.Log(ctx, store.Act{Book: w.cs.Book(), By: "E", What: "backup.made", On: "014-A", Detail: map[string]string{"by": "XQ-1 0001", "at": w.acq.Source}})
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	see("made here", "the handset XQ-1 0001 itself, asked for it here")
+	for _, f := range [][]string{{"acq", "0", "came", "x"}, {"acq", fmt.Sprint(w.acq.ID)}, {"acq", fmt.Sprint(w.acq.ID), "came", strings.Repeat("å", 1001)}} {
+		if code, _ := w.post(kase+"/acquire/stated", f...); code != http.StatusUnprocessableEntity {
+			t.Error(f[:2], code)
+		}
+	}
+	if code, _ := w.post("/case/OTHER-1/acquire/stated", "acq", fmt.Sprint(w.acq.ID), "came", "x"); code != http.StatusUnprocessableEntity {
+		t.Error("of another case: ", code)
+	}
+	for _, by := range []string{"her son", hostile} {
+		w.post(kase+"/acquire/stated", "acq", fmt.Sprint(w.acq.ID), "made_by", by, "came", "on a stick")
+		see(by, by, "on a stick", "not stated")
+	}
+	es, err := w.s.Exhibits(ctx, w.cs.ID)
+	if err == nil {
+		err = w.s.RenameExhibit(ctx, w.cs, &es[0], "014-B", "E")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	see("renamed", hostile, "on a stick")
+	if p, err := w.s.Provenances(ctx, other); err != nil || p.Of("014-B", w.acq) != nil {
+		t.Error("another case knows of it: ", err)
+	}
+	if _, err := w.s.DB().Exec("UPDATE run SET state = 'running'"); err != nil {
+		t.Fatal(err)
+	}
+	sum := strings.Repeat("0a", 32)
+	for _, tool := range []string{"test", "T 2, build " + sum, "T 2, build " + sum} {
+		if w.acq, err = w.s.AcquisitionForRun(ctx, w.cs, w.run, store.Acquisition{ExhibitID: es[0].ID, Facts: []byte("{}"), Tool: tool, StartedAt: time.Now()}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	see("gone on with", "test; gone on with by T 2, build ")
+	if strings.Count(w.acq.Tool, "T 2") != 1 {
+		t.Error(w.acq.Tool)
+	}
+}
+
 // The scope grows only by a further authority.
 func TestAuthorities(t *testing.T) {
 	w := newSite(t)

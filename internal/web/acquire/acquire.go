@@ -41,6 +41,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/acquire/place/drop", access.Acquire, p.dropPlace)
 	inCase.POST("/acquire/archive", access.Acquire, p.upload)
 	inCase.POST("/acquire/loss", access.Custody, p.loss)
+	inCase.POST("/acquire/stated", access.Acquire, p.state)
 	inCase.GET("/acquire/route", access.SeeSources, func(c *gin.Context) error { return p.situation(c, nil, nil) })
 	inCase.POST("/acquire/route", access.Acquire, p.choose)
 	inCase.GET("/acquire/handset", access.SeeSources, func(c *gin.Context) error { return p.handset(c, nil) })
@@ -69,6 +70,12 @@ type acquired struct {
 	Reference string
 	Label     backup.Label
 	Faults    []store.AcquisitionFault
+	Came      *store.Provenance // nil if nothing is known of it
+}
+
+// Asked reports whether where it came from is to be stated: of what was copied before, but for what a handset was asked for here.
+func (a acquired) Asked() bool {
+	return sources.OfCopy(a.Method) && (a.Came == nil || !a.Came.Seen)
 }
 
 type content struct {
@@ -153,7 +160,7 @@ func (a pages) page(c *gin.Context, fault error) error {
 	}
 	p.Refuse(fault)
 	p.Content = v
-	return a.Render(c, templates, p, "acquire.html")
+	return a.Render(c, templates, p, "acquire.html", "came.html")
 }
 
 func (a pages) fillFound(ctx context.Context, p *frame.Page, v *content, all []store.Acquisition) error {
@@ -197,11 +204,15 @@ func references(p *frame.Page) map[int64]string {
 
 func (a pages) fillDone(ctx context.Context, p *frame.Page, v *content, all []store.Acquisition) (err error) {
 	refs := references(p)
+	came, err := a.Store.Provenances(ctx, p.Case)
+	if err != nil {
+		return err
+	}
 	for _, q := range all {
 		if p.Exhibit != nil && p.Exhibit.ID != q.ExhibitID {
 			continue
 		}
-		d := acquired{Acquisition: q, Reference: refs[q.ExhibitID]}
+		d := acquired{Acquisition: q, Reference: refs[q.ExhibitID], Came: came.Of(refs[q.ExhibitID], &q)}
 		if err := json.Unmarshal(q.Facts, &d.Label); err != nil {
 			return err
 		}

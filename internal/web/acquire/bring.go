@@ -8,12 +8,15 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
+	"unicode/utf8"
 
 	"crosswind/core/backup"
 	"crosswind/core/unpack"
+	sources "crosswind/internal/acquire"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
@@ -125,6 +128,44 @@ func (a pages) upload(c *gin.Context) error {
 		return err
 	}
 	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire")
+	return nil
+}
+
+// mostStated bounds each part of what is stated of a source, in characters.
+const mostStated = 1000
+
+// state keeps who made what was acquired, on what, and how it came to where it was acquired.
+func (a pages) state(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	all, err := a.Store.Acquisitions(ctx, cs.ID, 0)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(all, func(q store.Acquisition) bool { return fmt.Sprint(q.ID) == c.PostForm("acq") })
+	if i < 0 {
+		return a.page(c, errors.New("choose the acquisition of which it is stated"))
+	}
+	q := &all[i]
+	e, err := a.Store.ExhibitByID(ctx, q.ExhibitID)
+	if err != nil {
+		return err
+	}
+	p := store.Provenance{MadeBy: strings.TrimSpace(c.PostForm("made_by")), MadeOn: strings.TrimSpace(c.PostForm("made_on")), Came: strings.TrimSpace(c.PostForm("came")), By: frame.By(c)}
+	if !sources.OfCopy(q.Method) {
+		return a.page(c, fmt.Errorf("%s was read from the source itself: nothing is to be stated of a copy", frame.AcquisitionName(e.Reference, q)))
+	}
+	if p.MadeBy+p.MadeOn+p.Came == "" {
+		return a.page(c, fmt.Errorf("say of %s who made its source, on what, or how it came to where it was acquired", frame.AcquisitionName(e.Reference, q)))
+	}
+	for _, x := range []string{p.MadeBy, p.MadeOn, p.Came} {
+		if n := utf8.RuneCountInString(x); n > mostStated {
+			return a.page(c, fmt.Errorf("%d characters are more than the %d that are kept of where a source came from", n, mostStated))
+		}
+	}
+	if err := a.Store.StateProvenance(ctx, cs, e, q, p); err != nil {
+		return err
+	}
+	c.Redirect(http.StatusSeeOther, "/case/"+cs.Reference+"/acquire?exhibit="+e.Reference)
 	return nil
 }
 

@@ -52,6 +52,8 @@ type acquisition struct {
 	Reference string
 	Label     backup.Label
 	Faults    []store.AcquisitionFault
+	Unread    []store.Unread
+	Came      *store.Provenance // nil if nothing is known of it
 	Checks    []store.Verification
 	Faulty    []store.File
 	Recovery  *store.Recovery
@@ -132,11 +134,16 @@ func Build(ctx context.Context, s *store.Store, cs *store.Case, tool, by string)
 	if err != nil {
 		return nil, err
 	}
+	came, err := s.Provenances(ctx, cs)
+	if err != nil {
+		return nil, err
+	}
 	for _, a := range as {
 		x, err := readAcquisition(ctx, s, a, refs[a.ExhibitID])
 		if err != nil {
 			return nil, err
 		}
+		x.Came = came.Of(x.Reference, &x.Acquisition)
 		r.Acquisitions = append(r.Acquisitions, *x)
 	}
 	if r.Compared, err = compared(ctx, s, cs.ID); err != nil {
@@ -226,6 +233,9 @@ func readAcquisition(ctx context.Context, s *store.Store, a store.Acquisition, r
 	err := json.Unmarshal(a.Facts, &x.Label)
 	if err == nil {
 		x.Faults, err = s.AcquisitionFaults(ctx, a.ID)
+	}
+	if err == nil {
+		x.Unread, err = s.Unread(ctx, a.ID, "")
 	}
 	if err == nil {
 		x.Checks, err = s.Verifications(ctx, a.ID, 100)

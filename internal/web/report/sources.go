@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"maps"
 	"math"
+	"regexp"
 	"slices"
 	"strings"
 
 	"crosswind/core/custody"
 	"crosswind/core/report"
+	"crosswind/internal/acquire"
+	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 )
 
@@ -190,13 +193,17 @@ func (r *Report) acquisitions(*report.Composition) (out []report.Block) {
 			{Name: "Method", Value: report.Text{report.T(a.Method + "; the source was opened for reading only")}},
 			{Name: "Source", Value: report.Text{report.M(a.Source)}},
 			{Name: "The source says", Value: says},
-			{Name: "Tool", Value: report.Text{report.T(a.Tool)}},
+			{Name: "Where it came from", Value: r.provenance(a)},
+			{Name: "Tool", Value: tool(a.Tool)},
 			{Name: "Settings", Value: report.Text{report.T(a.Settings)}},
 			{Name: "Started", Value: report.Text{clock.At(a.StartedAt)}},
 			{Name: "Ended", Value: report.Text{clock.Since(a.EndedAt)}},
 			{Name: "By", Value: report.Text{report.T(a.By)}},
 			{Name: "Taken", Value: report.Text{report.T(count(a.Files, "file") + ", " + count(a.Bytes, "byte"))}},
 			{Name: "Manifest, SHA-256", Value: report.Text{report.H(a.Manifest)}},
+		}
+		if a.Method == acquire.MethodStorage || a.Method == acquire.MethodImage {
+			facts = append(facts, report.Fact{Name: "Unread ranges", Value: unread(a.Unread)})
 		}
 		switch {
 		case a.ContentManifest != "" && a.Encrypted():
@@ -243,6 +250,53 @@ func (r *Report) acquisitions(*report.Composition) (out []report.Block) {
 	return out
 }
 
+// provenance says who made what was acquired, on what, and how it came to where it was acquired, and who says so.
+func (r *Report) provenance(a *acquisition) report.Text {
+	p := a.Came
+	switch {
+	case p == nil && acquire.OfCopy(a.Method):
+		return report.Text{report.T("who made it, on what, and how it came to where it was acquired was not stated")}
+	case p == nil:
+		return report.Text{report.T("it was read from the source itself; nobody made a copy before")}
+	}
+	var out report.Text
+	for _, x := range [][2]string{{"Made by ", p.MadeBy}, {"Made on ", p.MadeOn}, {"How it came: ", p.Came}} {
+		out = append(out, report.T(x[0]), report.E(or(x[1], "not stated")), report.Br)
+	}
+	if p.Seen {
+		return append(out, report.T("Asked for by "), report.E(p.By), report.T(", "), r.clock().At(p.At))
+	}
+	return append(out, report.T("As "), report.E(p.By), report.T(" stated "), r.clock().At(p.At), report.T("; it was not measured"))
+}
+
+// sha256s are SHA-256 in words.
+var sha256s = regexp.MustCompile(`\b[0-9a-f]{64}\b`)
+
+// tool names the program, its version and its build, which is the SHA-256 of its bytes.
+func tool(s string) (out report.Text) {
+	at := 0
+	for _, m := range sha256s.FindAllStringIndex(s, -1) {
+		out = append(out, report.T(s[at:m[0]]), report.H(s[m[0]:m[1]]))
+		at = m[1]
+	}
+	if out == nil {
+		return report.Text{report.T(s + "; its build was not kept")}
+	}
+	return append(out, report.T(s[at:]+" (the SHA-256 of the program)"))
+}
+
+// unread counts what of an image could not be read; each range is among the faults.
+func unread(all []store.Unread) report.Text {
+	if len(all) == 0 {
+		return report.Text{report.T("none: all bytes were read")}
+	}
+	var n int64
+	for _, u := range all {
+		n += u.To - u.From
+	}
+	return report.Text{report.T(fmt.Sprintf("%s in %s; zeros stand in their place. Each is named below, and in the package's list of what could not be read", count(n, "byte"), count(int64(len(all)), "range")))}
+}
+
 func (r *Report) recovered(*report.Composition) (out []report.Block) {
 	for i := range r.Acquisitions {
 		a := &r.Acquisitions[i]
@@ -251,8 +305,8 @@ func (r *Report) recovered(*report.Composition) (out []report.Block) {
 			if a.Recovery.FullPass {
 				pass = "full"
 			}
-			out = append(out, report.Paragraph{Text: report.Text{report.T(fmt.Sprintf("%s, acquisition %d: %s pass by %s, ended ", a.Reference, a.Number, pass, a.Recovery.Tool)), r.clock().Since(a.Recovery.EndedAt),
-				report.T(". The databases were read byte by byte from the vault's copy; no database program opened them.")}})
+			x := append(report.Text{report.T(fmt.Sprintf("%s, acquisition %d: %s pass, ended ", a.Reference, a.Number, pass)), r.clock().Since(a.Recovery.EndedAt), report.T(", by ")}, tool(a.Recovery.Tool)...)
+			out = append(out, report.Paragraph{Text: append(x, report.T(". The databases were read byte by byte from the vault's copy; no database program opened them."))})
 		}
 		if len(a.Databases) == 0 {
 			continue
