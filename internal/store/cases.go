@@ -572,7 +572,7 @@ SELECT e.id AS exhibit_id,
   (SELECT count(*) FROM mark m JOIN record r ON r.id = m.record_id WHERE r.exhibit_id = e.id) AS marked,
   (SELECT count(*) FROM recovery v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id AND v.ended_at IS NOT NULL) AS recovered,
   (SELECT count(*) FROM package p WHERE p.case_id = e.case_id) AS packaged
-FROM exhibit e, LATERAL (SELECT coalesce(sum(n), 0)::bigint AS records, coalesce(sum(n) FILTER (WHERE h.state <> 'intact'), 0)::bigint AS below FROM record_hour h WHERE h.exhibit_id = e.id) k
+FROM exhibit e, LATERAL (SELECT coalesce(sum(n), 0)::bigint AS records, coalesce(sum(n) FILTER (WHERE h.state <> 'intact'), 0)::bigint AS below FROM record_sum h WHERE h.case_id = e.case_id AND h.exhibit_id = e.id) k
 WHERE e.case_id = $1 ORDER BY e.reference`, caseID)
 	return out, err
 }

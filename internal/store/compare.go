@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -50,11 +51,11 @@ func (s *Store) Sources(ctx context.Context, caseID int64, of []record.Kind) (ou
 }
 
 // sourcesQuery lists the sources of a case, and of which of some kinds each has records.
-const sourcesQuery = `SELECT a.*, e.reference AS exhibit_ref, ARRAY(SELECT kind FROM unnest($2::text[]) k(kind) WHERE EXISTS (SELECT FROM record r WHERE r.case_id = a.case_id AND r.kind = k.kind AND r.acquisition_id = a.id AND r.state = 'intact')) AS kinds,
+const sourcesQuery = `SELECT a.*, e.reference AS exhibit_ref, ARRAY(SELECT kind FROM unnest($2::text[]) k(kind) WHERE EXISTS (SELECT FROM record_sum r WHERE (r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state) = (a.case_id, a.exhibit_id, a.id, k.kind, 'intact'))) AS kinds,
   (SELECT count(*) FROM acquisition_fault x WHERE x.acquisition_id = a.id) AS faults,
   coalesce((SELECT v.authority_id FROM recovery v WHERE v.acquisition_id = a.id AND v.ended_at IS NOT NULL ORDER BY v.id DESC LIMIT 1), 0) AS authority,
   EXISTS (SELECT FROM recovery v WHERE v.acquisition_id = a.id AND v.ended_at IS NOT NULL AND v.full_pass) AS full
-FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AND EXISTS (SELECT FROM record r WHERE r.acquisition_id = a.id) ORDER BY e.reference, a.number`
+FROM acquisition a JOIN exhibit e ON e.id = a.exhibit_id WHERE a.case_id = $1 AND EXISTS (SELECT FROM record_sum r WHERE (r.case_id, r.exhibit_id, r.acquisition_id) = (a.case_id, a.exhibit_id, a.id)) ORDER BY e.reference, a.number`
 
 // Successive pairs sources with the next of their exhibit in the order of their times.
 func Successive(all []SourceOf) (out [][2]*SourceOf) {
@@ -116,32 +117,58 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 	alone := func(side int) string {
 		return fmt.Sprintf(" UNION ALL (SELECT r.at, r.side, 0, r.id FROM "+from+" r WHERE "+of+" AND side = %d AND side > 0 ORDER BY r.at, r.id OFFSET %d LIMIT %d)", side, after[side-1], ComparedPage)
 	}
-	bin, by := "SELECT date_bin("+arg(fmt.Sprintf("%d microseconds", stride))+"::interval, r.at, "+arg(f.From)+") AS at, r.side, ", of+" GROUP BY 1, 2"
-	q := bin + "count(*) AS n FROM " + from + " r WHERE " + by
-	if whole && stride >= hourlyFrom {
-		with, q = hourly("compared", two, bin, by, f, n, stride, &args)
+	var held *times
+	if whole {
+		if held, err = s.held(ctx, a.CaseID, comparedKey(a, b)); err != nil {
+			return nil, err
+		}
+	}
+	bins := "SELECT NULL::timestamptz AS at, 0 AS side, 0::bigint AS n, 0 AS id WHERE false"
+	if held == nil {
+		bin, by := "SELECT date_bin("+arg(fmt.Sprintf("%d microseconds", stride))+"::interval, r.at, "+arg(f.From)+") AS at, r.side, ", of+" GROUP BY 1, 2"
+		q := bin + "count(*) AS n FROM " + from + " r WHERE " + by
+		if whole && stride >= hourlyFrom {
+			with, q = hourly("compared", two, bin, by, f, n, stride, &args)
+		}
+		bins = "SELECT at, side, sum(n)::bigint AS n, 0 AS id FROM (" + q + ") x GROUP BY 1, 2"
 	}
 	var found []struct { // a bin, or with an id a record that one side has alone
 		At      time.Time
 		Side, N int64
 		ID      int64
 	}
-	if err := s.list(ctx, &found, "comparing sources", with+"SELECT * FROM (SELECT at, side, sum(n)::bigint AS n, 0 AS id FROM ("+q+") x GROUP BY 1, 2"+alone(1)+alone(2)+") x ORDER BY at, id, side", args...); err != nil {
+	began := time.Now()
+	if err := s.list(ctx, &found, "comparing sources", with+"SELECT * FROM ("+bins+alone(1)+alone(2)+") x ORDER BY at, id, side", args...); err != nil {
 		return nil, err
 	}
+	if whole && held == nil && time.Since(began) > tooLong {
+		s.behind.Go(func() { _ = s.holdCompared(s.ctx, a, b) }) // what fails is compared as it was
+	}
 	var only [2][]int64
+	in := map[int]*ComparedBin{}
+	count := func(bin int, side, n int64) {
+		if in[bin] == nil {
+			in[bin] = &ComparedBin{Bin: bin}
+		}
+		all, its := []*int64{&out.Both, &out.A, &out.B}, []*int64{&in[bin].Both, &in[bin].A, &in[bin].B}
+		*all[side], *its[side] = *all[side]+n, *its[side]+n
+	}
 	for _, x := range found {
 		if x.ID > 0 {
 			only[x.Side-1] = append(only[x.Side-1], x.ID)
-			continue
+		} else {
+			count(int((x.At.UnixMicro()-f.From.UnixMicro()+stride/2)/stride), x.Side, x.N)
 		}
-		bin := int((x.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride)
-		if k := len(out.Bins); k == 0 || out.Bins[k-1].Bin != bin {
-			out.Bins = append(out.Bins, ComparedBin{Bin: bin})
+	}
+	if held != nil {
+		for _, m := range held.of {
+			if len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(m.Kind)) {
+				m.each(f.From, f.To, stride, func(bin, n int) { count(bin, m.Of, int64(n)) })
+			}
 		}
-		in := &out.Bins[len(out.Bins)-1]
-		all, its := []*int64{&out.Both, &out.A, &out.B}, []*int64{&in.Both, &in.A, &in.B}
-		*all[x.Side], *its[x.Side] = *all[x.Side]+x.N, x.N
+	}
+	for _, bin := range slices.Sorted(maps.Keys(in)) {
+		out.Bins = append(out.Bins, *in[bin])
 	}
 	for i, to := range []*[]Record{&out.OnlyA, &out.OnlyB} {
 		if *to, err = s.records(ctx, f.CaseID, "comparing sources", nil, recordSelect+"r.id = ANY($1) ORDER BY r.at, r.id", Array[int64](only[i]).param()); err != nil {
@@ -149,6 +176,21 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 		}
 	}
 	return out, nil
+}
+
+// comparedKey names what two acquisitions have among the times that are held.
+func comparedKey(a, b *Acquisition) string {
+	return fmt.Sprintf("what acquisitions %d and %d have", a.ID, b.ID)
+}
+
+// holdCompared compares two acquisitions, and holds the times of what they have.
+func (s *Store) holdCompared(ctx context.Context, a, b *Acquisition) error {
+	return s.holdAs(ctx, comparedKey(a, b), a.CaseID, func(dst any) error {
+		if _, err := s.compared(ctx, a, b); err != nil {
+			return err
+		}
+		return s.list(ctx, dst, "reading what two sources have", "SELECT kind, side AS of, string_agg(timestamptz_send(at), '') AS at FROM compared WHERE a = $1 AND b = $2 GROUP BY 1, 2", a.ID, b.ID)
+	})
 }
 
 // apart is how far the times of one message may lie apart on two devices.

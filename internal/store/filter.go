@@ -150,7 +150,8 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 		add("strpos(lower(r.db), lower($)) > 0", f.App)
 	}
 	if f.Source != 0 {
-		add("r.acquisition_id IN (SELECT id FROM acquisition WHERE case_id = r.case_id AND number = $)", f.Source)
+		args = append(args, f.Source)
+		q += fmt.Sprintf(" AND r.acquisition_id = ANY(ARRAY(SELECT id FROM acquisition WHERE case_id = $1 AND number = $%d))", len(args))
 	}
 	if f.Larger != 0 {
 		add("r.bytes >= $", f.Larger)

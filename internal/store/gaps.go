@@ -78,6 +78,13 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 // Hours lists in which hours an exhibit recorded how much of what happens of itself: not what was planned, or is known of
 // people. Records are those that scope admits; their times are as the exhibit's own clock had them.
 func (s *Store) Hours(ctx context.Context, caseID, exhibit int64, from, to time.Time) (out []gap.Hour, err error) {
+	held, err := s.heldTimes(ctx, Filter{CaseID: caseID})
+	if err != nil {
+		return nil, err
+	}
+	if held != nil {
+		return held.hours(exhibit, from, to, record.KindsOf(happens)), nil
+	}
 	err = s.list(ctx, &out, "listing the hours of an exhibit", `SELECT at, sum(n)::bigint AS n FROM record_hour WHERE case_id = $1 AND exhibit_id = $2 AND at >= $3 AND at < $4 AND kind = ANY($5)
 GROUP BY at ORDER BY at`, caseID, exhibit, from, to, kindsOf(happens))
 	return out, err
@@ -88,7 +95,7 @@ func happens(a record.About) bool { return a.Group != record.Plans && a.Group !=
 
 // Recorded counts the records with a time of a case, or of one of its exhibits.
 func (s *Store) Recorded(ctx context.Context, caseID, exhibit int64) (n int64, err error) {
-	err = s.get(ctx, &n, "counting records", "SELECT coalesce(sum(n), 0)::bigint FROM record_hour WHERE case_id = $1 AND ($2 = 0 OR exhibit_id = $2) AND at > '-infinity'", caseID, exhibit)
+	err = s.get(ctx, &n, "counting records", "SELECT coalesce(sum(timed), 0)::bigint FROM record_sum WHERE case_id = $1 AND ($2 = 0 OR exhibit_id = $2)", caseID, exhibit)
 	return n, err
 }
 

@@ -67,6 +67,9 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 	if _, err := s.db.ExecContext(ctx, "SELECT analyze_records()"); err != nil {
 		return fmt.Errorf("looking at what was read: %w", err)
 	}
+	if err := s.hold(ctx, Filter{CaseID: caseID}); err != nil {
+		return err
+	}
 	if err := s.keepWent(ctx, caseID); err != nil {
 		return err
 	}
@@ -78,7 +81,7 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 		return err
 	}
 	for _, two := range Successive(all) {
-		if _, err := s.compared(ctx, &two[0].Acquisition, &two[1].Acquisition); err != nil {
+		if err := s.holdCompared(ctx, &two[0].Acquisition, &two[1].Acquisition); err != nil {
 			return err
 		}
 	}

@@ -29,6 +29,10 @@ type Store struct {
 	stamper Stamper
 	seen    witness
 	asking  singleflight.Group // of what is kept
+	memory  memory
+	behind  sync.WaitGroup // what is done behind an answer
+	ctx     context.Context
+	cancel  context.CancelFunc // ends it
 }
 
 // Options are what a store needs beside its database.
@@ -77,6 +81,7 @@ func Open(ctx context.Context, url string, o Options) (*Store, error) {
 		err = role
 	}
 	s := &Store{db: sqlx.NewDb(db, "pgx"), pool: pool, key: o.Key, heads: o.Heads, stamper: o.Stamper}
+	s.ctx, s.cancel = context.WithCancel(context.WithoutCancel(ctx))
 	if err == nil {
 		err = s.fillParties(ctx)
 	}
@@ -94,7 +99,12 @@ func (s *Store) DB() *sql.DB { return s.db.DB }
 func (s *Store) Key() ed25519.PublicKey { return s.key.Public().(ed25519.PublicKey) }
 
 // Close ends all connections.
-func (s *Store) Close() { s.db.Close(); s.pool.Close() }
+func (s *Store) Close() {
+	s.cancel()
+	s.behind.Wait()
+	s.db.Close()
+	s.pool.Close()
+}
 
 // ErrNotFound is returned when the thing asked for is not there.
 var ErrNotFound = errors.New("not found")

@@ -14,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"crosswind/core/gap"
 	"crosswind/core/ledger"
 	"crosswind/core/record"
 	"crosswind/core/search"
@@ -529,7 +530,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 	}
 	defer owner.Close(ctx)
 	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 14; DROP INDEX record_words, record_page, record_row; ALTER TABLE record ADD COLUMN body jsonb; UPDATE record SET body = w.body::jsonb FROM record_whole w WHERE record_id = id;
-DROP FUNCTION count_files CASCADE; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE acquired_count; CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
+DROP FUNCTION count_files CASCADE; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP FUNCTION count_sums CASCADE; DROP TABLE record_sum; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE acquired_count; CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
 ALTER TABLE record ADD FOREIGN KEY (case_id) REFERENCES cases, ADD FOREIGN KEY (exhibit_id) REFERENCES exhibit, ADD FOREIGN KEY (acquisition_id) REFERENCES acquisition, ADD FOREIGN KEY (recovery_id) REFERENCES recovery;
 ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at, DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256, DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP TABLE own_map, working_note, saved_search; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
 		t.Fatal(err)
@@ -543,7 +544,7 @@ ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accu
 		}
 	}
 	// A version whose records had one origin.
-	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP FUNCTION count_sums CASCADE; DROP TABLE record_sum; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
 UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':' || v::text, ',' ORDER BY k = 'origin') || '}' FROM (
   SELECT CASE k WHEN 'origins' THEN 'origin' ELSE k END AS k, CASE k WHEN 'origins' THEN v->0 ELSE v END AS v FROM json_each(body::json) x(k, v)) y)`); err != nil {
 		t.Fatal(err)
@@ -768,9 +769,33 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 		from := begin.Add(time.Duration(i) * 3671 * time.Second)
 		windows = append(windows, [2]time.Time{from, from.Add(28*time.Hour + time.Duration(i)*10007*time.Second)})
 	}
-	for _, w := range append(windows, [][2]time.Time{{begin, begin.Add(24 * time.Hour)}, {begin, begin.Add(7 * time.Microsecond)}, {ats[4], ats[5]}, {begin.Add(-time.Hour), begin.Add(time.Hour)}, {begin, begin}}...) {
+	windows = append(windows, [][2]time.Time{{begin, begin.Add(24 * time.Hour)}, {begin, begin.Add(7 * time.Microsecond)}, {ats[4], ats[5]}, {begin.Add(-time.Hour), begin.Add(time.Hour)}, {begin, begin}}...)
+	twice := len(windows)
+	hours := func() (out [][]gap.Hour) {
+		for _, w := range windows {
+			h, err := s.Hours(ctx, c.ID, e.ID, w[0], w[1])
+			if err != nil {
+				t.Fatal(err)
+			}
+			for i := range h {
+				h[i].At = h[i].At.UTC()
+			}
+			out = append(out, h)
+		}
+		return out
+	}
+	before := hours()
+	for i, w := range append(windows, windows...) {
 		const n = 7
 		f := store.Filter{CaseID: c.ID, From: w[0], To: w[1]}
+		if i == twice { // and once more from times that are held in memory
+			if err := store.Hold(ctx, s, f); err != nil || !store.Holds(ctx, s, f) {
+				t.Fatal("the times are not held: ", err)
+			}
+		}
+		if i > twice {
+			f.State, f.Kinds, f.Exhibits = []string{"", "below", "held", "intact"}[i%4], [][]string{nil, {"message"}, {"message", "call"}}[i%3], [][]int64{nil, {e.ID, -1}}[i%2]
+		}
 		counts, err := s.Counts(ctx, f, n)
 		if err != nil {
 			t.Fatal(err)
@@ -788,9 +813,12 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 			stride := (w[1].UnixMicro() - w[0].UnixMicro() + n - 1) / n
 			want[fmt.Sprint((r.At.UnixMicro()-w[0].UnixMicro())/stride, r.Kind, r.State)]++
 		}
-		if !maps.Equal(got, want) || w[0].Before(w[1]) && len(list) == 0 {
+		if !maps.Equal(got, want) || w[0].Before(w[1]) && len(list) == 0 && f.State == "" {
 			t.Errorf("%v: %v, the list says %v", w, got, want)
 		}
+	}
+	if after := hours(); !reflect.DeepEqual(after, before) {
+		t.Errorf("hours that are held are %v, were %v", after, before)
 	}
 	if _, err := owner.ExecContext(ctx, "UPDATE record SET words = $1, parties = '{+447700900417}' WHERE uid = '0'", search.Index("the ketch lay off the harbour")); err != nil {
 		t.Fatal(err)
@@ -800,6 +828,21 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 		if n := storetest.Count(t, s, store.Filter{CaseID: c.ID, Words: words}); n != want {
 			t.Errorf("%s: %d records, want %d", words, n, want)
 		}
+	}
+	words := store.Filter{CaseID: c.ID, Words: "harbour", From: begin, To: begin.Add(time.Hour)}
+	if err := store.Hold(ctx, s, words); err != nil || !store.Holds(ctx, s, words) {
+		t.Error("what words find is not held: ", err)
+	}
+	for _, f := range []store.Filter{{CaseID: c.ID, Words: "ketch"}, {CaseID: c.ID, Words: "harbour", Marked: true}, {CaseID: -1, Words: "harbour"}} {
+		if store.Holds(ctx, s, f) {
+			t.Errorf("%+v: held as another's", f)
+		}
+	}
+	if _, err := owner.ExecContext(ctx, "UPDATE record SET words = '' WHERE uid = '0'"); err != nil {
+		t.Fatal(err)
+	}
+	if n := storetest.Count(t, s, words); n != 0 || store.Holds(ctx, s, words) {
+		t.Error("what is held is not given up when a record changes: ", n)
 	}
 	for _, odd := range []string{"'", `\\`, "$1 $2", "a:* & b | !c", "':*", "(((", "\x00harbour", "\xff\xfe", "東'京 7700\x00", strings.Repeat("harbour ", 3000), strings.Repeat(`"a b" `, 400), strings.Repeat("x", 100_000),
 		strings.Repeat("7", 5000), "*", "👩‍👩‍👧", "\u202eharbour", "12-34 'x", "#417", "|", "a|b"} {
@@ -824,6 +867,10 @@ SELECT $1::bigint, $2::bigint, id, $3::text, 'message', (ARRAY['intact', 'recove
 	if err := s.DB().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT case_id, exhibit_id, kind, state, coalesce(date_trunc('hour', at, 'UTC'), '-infinity') AS at, count(*) AS n FROM record GROUP BY 1, 2, 3, 4, 5) r
 FULL JOIN record_hour h USING (case_id, exhibit_id, kind, state, at) WHERE h.n IS DISTINCT FROM r.n`).Scan(&odd); err != nil || odd != 0 {
 		t.Errorf("%d hours are not counted right, %v", odd, err)
+	}
+	if err := s.DB().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT case_id, exhibit_id, acquisition_id, kind, state, count(*) AS n, count(at) AS timed FROM record GROUP BY 1, 2, 3, 4, 5) r
+FULL JOIN record_sum h USING (case_id, exhibit_id, acquisition_id, kind, state) WHERE (h.n, h.timed) IS DISTINCT FROM (r.n, r.timed)`).Scan(&odd); err != nil || odd != 0 {
+		t.Errorf("%d sums are not right, %v", odd, err)
 	}
 	if err := s.DB().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT case_id, date_trunc('month', at, 'UTC') AS month, exhibit_id, acquisition_id, db, thread, kind, state, direction, parties, count(*) AS n FROM record WHERE at IS NOT NULL AND (thread <> '' OR parties <> '{}') GROUP BY 1, 2, 3, 4, 5, 6, 7, 8, 9, 10) r
 FULL JOIN record_month m ON (m.case_id, m.month, m.exhibit_id, m.acquisition_id, m.db, m.thread, m.kind, m.state, m.direction) = (r.case_id, r.month, r.exhibit_id, r.acquisition_id, r.db, r.thread, r.kind, r.state, r.direction) AND m.parties IS NOT DISTINCT FROM r.parties WHERE m.n IS DISTINCT FROM r.n`).Scan(&odd); err != nil || odd != 0 {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -142,8 +143,27 @@ func TestComparisonsGoOn(t *testing.T) {
 	}
 	older, newer := source(t, s, c, e, "7", lines...), source(t, s, c, e, "7", lines[:10]...)
 	f := store.Filter{CaseID: c.ID, From: morning.Add(-time.Hour), To: morning.Add(24 * time.Hour)}
-	for after, want := range map[int64][2]string{0: {"300", "line 10"}, store.ComparedPage: {"40", "line 310"}, 2 * store.ComparedPage: {"0", ""}} {
-		x, err := s.Compare(context.Background(), f, older, newer, 4, [2]int64{after, 0})
+	ctx := context.Background()
+	pages := map[int64][2]string{0: {"300", "line 10"}, store.ComparedPage: {"40", "line 310"}, 2 * store.ComparedPage: {"0", ""}}
+	var bins []store.ComparedBin
+	for i := range 6 { // and once more from times that are held in memory
+		after := int64(i%3) * store.ComparedPage
+		want := pages[after]
+		if i == 3 {
+			if err := store.HoldCompared(ctx, s, older, newer); err != nil || !store.HoldsCompared(ctx, s, older, newer) {
+				t.Fatal("the times are not held: ", err)
+			}
+		}
+		x, err := s.Compare(ctx, f, older, newer, 4, [2]int64{after, 0})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if i == 0 {
+			bins = x.Bins
+		}
+		if !reflect.DeepEqual(x.Bins, bins) {
+			t.Errorf("bins %v, were %v", x.Bins, bins)
+		}
 		first := ""
 		if err == nil && len(x.OnlyA) > 0 {
 			first = x.OnlyA[0].Summary
@@ -151,6 +171,10 @@ func TestComparisonsGoOn(t *testing.T) {
 		if err != nil || x.A != 340 || x.B != 0 || x.Both != 10 || fmt.Sprint(len(x.OnlyA)) != want[0] || first != want[1] {
 			t.Errorf("after %d: %d of %d, from %q, %v; want %v", after, len(x.OnlyA), x.A, first, err, want)
 		}
+	}
+	source(t, s, c, e, "7", lines[:1]...) // another source of the case
+	if store.HoldsCompared(ctx, s, older, newer) {
+		t.Error("what is held is not given up when records come")
 	}
 }
 
