@@ -560,19 +560,17 @@ type BoardRow struct {
 // Board gives the figures of every exhibit of a case.
 func (s *Store) Board(ctx context.Context, caseID int64) (out []BoardRow, err error) {
 	err = s.list(ctx, &out, "reading the case board", `
-SELECT e.id AS exhibit_id,
-  (SELECT count(*) FROM acquisition a WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL) AS acquisitions,
-  (SELECT coalesce(sum(a.bytes), 0) FROM acquisition a WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL)::bigint AS bytes,
-  coalesce((SELECT a.method FROM acquisition a WHERE a.exhibit_id = e.id ORDER BY a.id DESC LIMIT 1), '') AS method,
+SELECT e.id AS exhibit_id, q.*, k.*,
   (SELECT count(*) FROM run r WHERE r.case_id = e.case_id AND r.state IN ('queued', 'running') AND (r.subject->>'exhibit')::bigint = e.id) AS running,
-  (SELECT coalesce(sum(f.files), 0)::bigint FROM acquired_count f JOIN acquisition a ON a.id = f.acquisition_id WHERE a.exhibit_id = e.id AND a.ended_at IS NOT NULL) AS files,
-  (SELECT coalesce(sum(f.faulty), 0)::bigint FROM acquired_count f JOIN acquisition a ON a.id = f.acquisition_id WHERE a.exhibit_id = e.id) AS faulty,
   (SELECT max(v.at) FROM verification v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id AND v.against = 'vault') AS checked,
-  k.records, k.below,
-  (SELECT count(*) FROM mark m JOIN record r ON r.id = m.record_id WHERE r.exhibit_id = e.id) AS marked,
+  coalesce((SELECT n FROM mark_sum m WHERE m.exhibit_id = e.id), 0) AS marked,
   (SELECT count(*) FROM recovery v JOIN acquisition a ON a.id = v.acquisition_id WHERE a.exhibit_id = e.id AND v.ended_at IS NOT NULL) AS recovered,
   (SELECT count(*) FROM package p WHERE p.case_id = e.case_id) AS packaged
-FROM exhibit e, LATERAL (SELECT coalesce(sum(n), 0)::bigint AS records, coalesce(sum(n) FILTER (WHERE h.state <> 'intact'), 0)::bigint AS below FROM record_sum h WHERE h.case_id = e.case_id AND h.exhibit_id = e.id) k
+FROM exhibit e,
+LATERAL (SELECT count(*) FILTER (WHERE a.ended_at IS NOT NULL) AS acquisitions, coalesce(sum(a.bytes) FILTER (WHERE a.ended_at IS NOT NULL), 0)::bigint AS bytes,
+  coalesce((array_agg(a.method ORDER BY a.id DESC))[1], '') AS method, coalesce(sum(f.files) FILTER (WHERE a.ended_at IS NOT NULL), 0)::bigint AS files, coalesce(sum(f.faulty), 0)::bigint AS faulty
+  FROM acquisition a LEFT JOIN acquired_count f ON f.acquisition_id = a.id WHERE a.exhibit_id = e.id) q,
+LATERAL (SELECT coalesce(sum(n), 0)::bigint AS records, coalesce(sum(n) FILTER (WHERE h.state <> 'intact'), 0)::bigint AS below FROM record_sum h WHERE h.case_id = e.case_id AND h.exhibit_id = e.id) k
 WHERE e.case_id = $1 ORDER BY e.reference`, caseID)
 	return out, err
 }

@@ -39,40 +39,61 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 	if err != nil {
 		return nil, err
 	}
+	// What lies beside gaps is asked for of all tables at once: a case can have a hundred.
+	var acqs []int64
+	var dbs, tabs, ids []string
 	for _, x := range all {
 		var tables []*gap.Numbers
 		if err := json.Unmarshal(x.Gaps, &tables); err != nil {
 			return nil, fmt.Errorf("the gaps of %s: %w", x.Path, err)
 		}
 		for _, t := range tables {
-			g := Gaps{t, x.AcquisitionID, x.ExhibitRef, x.AcqNo, x.Path, map[int64]time.Time{}, map[int64]int64{}}
-			var ids []string
+			out = append(out, Gaps{t, x.AcquisitionID, x.ExhibitRef, x.AcqNo, x.Path, map[int64]time.Time{}, map[int64]int64{}})
 			for _, r := range t.Runs {
-				ids = append(ids, strconv.FormatInt(r.From-1, 10), strconv.FormatInt(r.To+1, 10))
-			}
-			slices.Sort(ids)
-			rows, err := s.records(ctx, caseID, "reading what lies beside gaps", nil, recordSelect+"r.case_id = $1 AND r.acquisition_id = $2 AND r.db = $3 AND r.tab = $4 AND r.row_id = ANY($5) AND r.at IS NOT NULL ORDER BY r.at",
-				caseID, x.AcquisitionID, x.Path, t.Table, Array[string](slices.Compact(ids)).param())
-			if err != nil {
-				return nil, err
-			}
-			for _, r := range rows {
-				if n, err := strconv.ParseInt(*r.RowID, 10, 64); err == nil && g.Times[n].IsZero() {
-					g.Times[n], g.Record[n] = *r.At, r.ID
+				for _, n := range []int64{r.From - 1, r.To + 1} {
+					acqs, dbs, tabs, ids = append(acqs, x.AcquisitionID), append(dbs, x.Path), append(tabs, t.Table), append(ids, strconv.FormatInt(n, 10))
 				}
-			}
-			var seen bool
-			if seen = len(rows) > 0; !seen {
-				if err := s.get(ctx, &seen, "whether records of a table may be seen", "SELECT EXISTS (SELECT FROM record WHERE case_id = $1 AND acquisition_id = $2 AND db = $3 AND tab = $4)", caseID, x.AcquisitionID, x.Path, t.Table); err != nil {
-					return nil, err
-				}
-			}
-			if seen {
-				out = append(out, g)
 			}
 		}
 	}
-	return out, nil
+	rows, err := s.records(ctx, caseID, "reading what lies beside gaps", nil, recordSelect+`r.case_id = $1 AND (r.exhibit_id, r.db, r.row_id, r.acquisition_id, r.tab) IN
+  (SELECT a.exhibit_id, x.db, x.row_id, a.id, x.tab FROM unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) x(acquisition_id, db, tab, row_id) JOIN acquisition a ON a.id = x.acquisition_id)
+  AND r.at IS NOT NULL ORDER BY r.at`, caseID, Array[int64](acqs).param(), Array[string](dbs).param(), Array[string](tabs).param(), Array[string](ids).param())
+	if err != nil {
+		return nil, err
+	}
+	of := map[tableOf]*Gaps{}
+	for i := range out {
+		of[tableOf{out[i].AcquisitionID, out[i].DB, out[i].Table}] = &out[i]
+	}
+	seen := map[*Gaps]bool{}
+	for _, r := range rows {
+		g := of[tableOf{r.AcquisitionID, r.DB, r.Table}]
+		seen[g] = true
+		if n, err := strconv.ParseInt(*r.RowID, 10, 64); err == nil && g.Times[n].IsZero() {
+			g.Times[n], g.Record[n] = *r.At, r.ID
+		}
+	}
+	var left []Gaps
+	for i := range out {
+		g := &out[i]
+		there := seen[g]
+		if !there {
+			if err := s.get(ctx, &there, "whether records of a table may be seen", "SELECT EXISTS (SELECT FROM record WHERE case_id = $1 AND acquisition_id = $2 AND db = $3 AND tab = $4)", caseID, g.AcquisitionID, g.DB, g.Table); err != nil {
+				return nil, err
+			}
+		}
+		if there {
+			left = append(left, *g)
+		}
+	}
+	return left, nil
+}
+
+// tableOf is a table of a database of an acquisition.
+type tableOf struct {
+	acquisition int64
+	db, table   string
 }
 
 // Hours lists in which hours an exhibit recorded how much of what happens of itself: not what was planned, or is known of

@@ -198,18 +198,19 @@ func (s *Store) TakeRun(ctx context.Context, p *Process, lease time.Duration) (*
 func (s *Store) takeRun(ctx context.Context, p *Process, lease time.Duration) (*Run, error) {
 	r := &Run{}
 	err := s.change(ctx, func(t *Tx) error {
-		var was struct {
-			Run
-			Reference string
-		}
-		err := t.GetContext(ctx, &was, `SELECT r.*, c.reference FROM run r JOIN cases c ON c.id = r.case_id
+		var was Run
+		err := t.GetContext(ctx, &was, `SELECT * FROM run r
 WHERE (r.state = 'queued' OR r.state = 'running' AND r.lease_until < now())
   AND (r.holder IN ('', $1) OR NOT EXISTS (SELECT FROM process p WHERE p.id = r.holder AND p.seen_at > now() - $2::interval))
 ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED`, p.ID, silence)
 		if err != nil {
 			return err
 		}
-		act := Act{CaseBook(was.Reference), "Crosswind", "run.taken_up", fmt.Sprintf("run %d", was.ID), map[string]string{"title": was.Title, "worker_gone": was.Worker, "worker": p.Name()}}
+		var reference string
+		if err := t.GetContext(ctx, &reference, "SELECT reference FROM cases WHERE id = $1", was.CaseID); err != nil {
+			return err
+		}
+		act := Act{CaseBook(reference), "Crosswind", "run.taken_up", fmt.Sprintf("run %d", was.ID), map[string]string{"title": was.Title, "worker_gone": was.Worker, "worker": p.Name()}}
 		state, fault := "running", ""
 		vanished := was.State == "running"
 		switch {

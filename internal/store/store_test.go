@@ -530,7 +530,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 	}
 	defer owner.Close(ctx)
 	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 14; DROP INDEX record_words, record_page, record_row; ALTER TABLE record ADD COLUMN body jsonb; UPDATE record SET body = w.body::jsonb FROM record_whole w WHERE record_id = id;
-DROP FUNCTION count_files CASCADE; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP FUNCTION count_sums CASCADE; DROP TABLE record_sum; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE acquired_count; CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
+DROP FUNCTION count_files CASCADE; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP FUNCTION count_sums CASCADE; DROP FUNCTION count_marks CASCADE; DROP TABLE record_sum, mark_sum; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE acquired_count; CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
 ALTER TABLE record ADD FOREIGN KEY (case_id) REFERENCES cases, ADD FOREIGN KEY (exhibit_id) REFERENCES exhibit, ADD FOREIGN KEY (acquisition_id) REFERENCES acquisition, ADD FOREIGN KEY (recovery_id) REFERENCES recovery;
 ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at, DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256, DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP TABLE own_map, working_note, saved_search; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
 		t.Fatal(err)
@@ -544,7 +544,7 @@ ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accu
 		}
 	}
 	// A version whose records had one origin.
-	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP FUNCTION count_sums CASCADE; DROP TABLE record_sum; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_compared, analyze_records; DROP FUNCTION count_sums CASCADE; DROP FUNCTION count_marks CASCADE; DROP TABLE record_sum, mark_sum; DROP TABLE compared, compared_hour, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
 UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':' || v::text, ',' ORDER BY k = 'origin') || '}' FROM (
   SELECT CASE k WHEN 'origins' THEN 'origin' ELSE k END AS k, CASE k WHEN 'origins' THEN v->0 ELSE v END AS v FROM json_each(body::json) x(k, v)) y)`); err != nil {
 		t.Fatal(err)
@@ -872,6 +872,27 @@ FULL JOIN record_hour h USING (case_id, exhibit_id, kind, state, at) WHERE h.n I
 FULL JOIN record_sum h USING (case_id, exhibit_id, acquisition_id, kind, state) WHERE (h.n, h.timed) IS DISTINCT FROM (r.n, r.timed)`).Scan(&odd); err != nil || odd != 0 {
 		t.Errorf("%d sums are not right, %v", odd, err)
 	}
+	marked := func(want int64) {
+		t.Helper()
+		if rows, err := s.Board(ctx, c.ID); err != nil || rows[0].Marked != want {
+			t.Errorf("%+v, %v; want %d marked", rows, err, want)
+		}
+	}
+	some, _, err := s.Records(ctx, store.Filter{CaseID: c.ID}, store.After{}, 3)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range some {
+		if err := s.Mark(ctx, c, &some[i], "because", "x"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	marked(3)
+	some[1].MarkReason = new("because")
+	if err := s.Unmark(ctx, c, &some[1], "x"); err != nil {
+		t.Fatal(err)
+	}
+	marked(2)
 	if err := s.DB().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT case_id, date_trunc('month', at, 'UTC') AS month, exhibit_id, acquisition_id, db, thread, kind, state, direction, parties, count(*) AS n FROM record WHERE at IS NOT NULL AND (thread <> '' OR parties <> '{}') GROUP BY 1, 2, 3, 4, 5, 6, 7, 8, 9, 10) r
 FULL JOIN record_month m ON (m.case_id, m.month, m.exhibit_id, m.acquisition_id, m.db, m.thread, m.kind, m.state, m.direction) = (r.case_id, r.month, r.exhibit_id, r.acquisition_id, r.db, r.thread, r.kind, r.state, r.direction) AND m.parties IS NOT DISTINCT FROM r.parties WHERE m.n IS DISTINCT FROM r.n`).Scan(&odd); err != nil || odd != 0 {
 		t.Errorf("%d months are not counted right, %v", odd, err)

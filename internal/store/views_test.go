@@ -317,6 +317,21 @@ func TestWhenRecordsWent(t *testing.T) {
 	made(2, "7", kept, line{2, 1, record.Intact, "went before the 5th"}, line{3, 2, record.Intact, "went before the 9th"}, line{4, 3, record.Intact, "as it was"})
 	made(5, "7", kept, line{3, 2, record.Intact, "went before the 9th"}, line{4, 3, record.Intact, "as it is"})
 	made(9, "7", kept, line{4, 3, record.Intact, "as it is"}, line{3, 2, record.Recovered, "went before the 9th"}, line{5, 7 * day, record.Recovered, "came on the 7th"})
+	all, _, err := s.Records(ctx, store.Filter{CaseID: c.ID}, store.After{}, 50)
+	var ids []int64
+	for _, r := range all {
+		ids = append(ids, r.ID)
+	}
+	if err != nil || len(ids) != 11 {
+		t.Fatal(len(ids), err)
+	}
+	found, err := s.Went(ctx, c.ID, ids...)
+	if err == nil {
+		err = s.Prepare(ctx, c.ID)
+	}
+	if kept, err2 := s.Went(ctx, c.ID, ids...); err != nil || err2 != nil || len(found) != 4 || !reflect.DeepEqual(kept, found) {
+		t.Errorf("as it is found %v, %v; as it is kept %v, %v", found, err, kept, err2)
+	}
 	for _, x := range []struct {
 		from, to int
 		perhaps  bool

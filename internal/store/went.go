@@ -50,9 +50,12 @@ CROSS JOIN LATERAL (SELECT CASE WHEN r.state = 'intact' AND EXISTS (SELECT FROM 
 WHERE r.state <> 'earlier' AND coalesce(r.gone_at, u.at) IS NOT NULL`, from, n+4, still, could), args
 }
 
+// whenDeleted is what the spans are kept as.
+const whenDeleted = "when records were deleted"
+
 // keepWent keeps the spans in which what the records of a case tell of was deleted.
 func (s *Store) keepWent(ctx context.Context, caseID int64) error {
-	_, err := kept(ctx, s, caseID, "when records were deleted", nil, func(t *Tx) (n int64, err error) {
+	_, err := kept(ctx, s, caseID, whenDeleted, nil, func(t *Tx) (n int64, err error) {
 		var all sources
 		if err := t.SelectContext(t.ctx, &all, sourcesQuery, caseID, Array[string]{}.param()); err != nil {
 			return 0, err
@@ -91,7 +94,15 @@ func (s *Store) Went(ctx context.Context, caseID int64, ids ...int64) (map[int64
 		return nil, err
 	}
 	all := sources(listed)
-	q, args := all.went([]any{caseID, Array[int64](ids).param()})
+	var there bool // what is kept: to plan finding it takes longer than all else that a page asks of a record
+	if err := s.get(ctx, &there, "when records were deleted", "SELECT EXISTS ("+isKept+")", caseID, []int64(nil), whenDeleted); err != nil {
+		return nil, err
+	}
+	args := []any{caseID, Array[int64](ids).param()}
+	q := "SELECT after, before FROM record_went WHERE record_id = r.id"
+	if !there {
+		q, args = all.went(args)
+	}
 	var found []struct {
 		ID            int64
 		ExhibitID     int64 `db:"exhibit_id"`

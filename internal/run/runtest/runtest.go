@@ -24,7 +24,7 @@ type Bench struct {
 
 // Start starts a worker that ends with the test. What it logs goes to log.
 func Start(t testing.TB, s *store.Store, c *store.Case, jobs map[string]run.Job, log io.Writer) *Bench {
-	b := &Bench{t: t, s: s, c: c, w: &run.Worker{Process: run.NewProcess("test"), Lease: run.DefaultLease, Poll: 20 * time.Millisecond, Store: s, Jobs: jobs, Log: slog.New(slog.NewTextHandler(log, nil))}}
+	b := &Bench{t: t, s: s, c: c, w: &run.Worker{Process: run.NewProcess("test"), Lease: run.DefaultLease, Poll: 50 * time.Millisecond, Store: s, Jobs: jobs, Log: slog.New(slog.NewTextHandler(log, nil))}}
 	b.Restart()
 	t.Cleanup(func() { b.Stop() })
 	return b

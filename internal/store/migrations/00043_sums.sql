@@ -34,7 +34,30 @@ CREATE TRIGGER sums_change AFTER UPDATE ON record REFERENCING OLD TABLE AS went 
 CREATE TRIGGER sums_go AFTER DELETE ON record REFERENCING OLD TABLE AS went FOR EACH STATEMENT EXECUTE FUNCTION count_sums();
 DROP INDEX IF EXISTS record_hour_exhibit;
 
+-- And how many records of each exhibit are marked.
+CREATE TABLE mark_sum (
+  exhibit_id bigint PRIMARY KEY REFERENCES exhibit,
+  n          bigint NOT NULL
+);
+INSERT INTO mark_sum SELECT r.exhibit_id, count(*) FROM mark m JOIN record r ON r.id = m.record_id GROUP BY 1;
+
+-- +goose StatementBegin
+CREATE FUNCTION count_marks() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  IF TG_OP = 'INSERT' THEN
+    INSERT INTO mark_sum AS s SELECT r.exhibit_id, count(*) FROM came m JOIN record r ON r.id = m.record_id GROUP BY 1 ORDER BY 1
+      ON CONFLICT (exhibit_id) DO UPDATE SET n = s.n + excluded.n;
+  ELSE -- a record stays as long as its mark
+    UPDATE mark_sum s SET n = s.n - w.n FROM (SELECT r.exhibit_id, count(*) AS n FROM went m JOIN record r ON r.id = m.record_id GROUP BY 1) w WHERE s.exhibit_id = w.exhibit_id;
+  END IF;
+  RETURN NULL;
+END $$;
+-- +goose StatementEnd
+CREATE TRIGGER sums_come AFTER INSERT ON mark REFERENCING NEW TABLE AS came FOR EACH STATEMENT EXECUTE FUNCTION count_marks();
+CREATE TRIGGER sums_go AFTER DELETE ON mark REFERENCING OLD TABLE AS went FOR EACH STATEMENT EXECUTE FUNCTION count_marks();
+
 -- +goose Down
 CREATE INDEX record_hour_exhibit ON record_hour (exhibit_id) INCLUDE (state, n);
 DROP FUNCTION count_sums CASCADE;
-DROP TABLE record_sum;
+DROP FUNCTION count_marks CASCADE;
+DROP TABLE record_sum, mark_sum;
