@@ -303,16 +303,29 @@ func (r *Report) definitions(*report.Composition) []report.Block {
 		list = append(list, report.Fact{Name: s.State.Title(), Value: report.Text{report.T(s.Meaning)}})
 	}
 	for _, x := range [][2]string{
+		{"Acquisition", "What was read from one source at one time, all of it hashed while it was read."},
+		{"Build", "The program as it was run, told apart from any other by the SHA-256 of its bytes."},
 		{"Confidence", "How often rows that were read in the same way were right in databases whose content is known, from 0 to 1."},
 		{"Deletion window", "The span within which a record was removed from its app's table, by the dates of all sources of its exhibit: after the last that still has it live, or after its own time, and before the first that has its database and does not have it live. Times are as the sources' own clocks had them."},
+		{"Dropped table, index entry, log frame, lost page, page below the log, rollback journal", "Further places of a database's files that hold rows to which no tree leads: pages of a table that was removed; an index's copy of some columns; a version of a page in the write-ahead log that is not the current one; a page that nothing refers to; a page of the database file that its log replaces; a page as it was before a change. Format: as of free pages."},
+		{"Error rate at most", "The bound that the true share of wrong answers lies below with a confidence of 95 %, worked out exactly from how many were told and wrong (Clopper and Pearson, Biometrika 26, 1934)."},
+		{"Exhibit", "A thing that was seized or handed in, as a handset or an account, under a reference of its own."},
 		{"Field map", "The statement of which column of an app's database means what, and how the app counts time."},
 		{"Free page, free block, page gap", "Places of a database file that hold no live row: a whole page given back; a freed run of bytes inside a page in use; the unused space before a page's cells. Format: “Database File Format” of the SQLite project."},
+		{"Full pass, light pass", "A full pass searches every byte of the databases' files and of storage images for what is not live. A light pass leaves out what can be found only by searching whole files."},
 		{"Hash", "A number worked out from every byte of a file, so that a change of any byte changes it. SHA-256 and SHA-1: FIPS 180-4. MD5: RFC 1321. Only SHA-256 is relied upon."},
 		{"Ledger", "The list of everything that was done in the case, in which each entry holds the hash of the one before it, so that none can be changed or taken out unseen."},
 		{"Manifest", "The list of an acquisition's files with their hashes, as the program sha256sum reads it."},
+		{"Package", "What is handed out: this report with the records, their bytes, the manifests and the ledger, in a form that programs of any kind check (BagIt, RFC 8493)."},
+		{"Privileged", "Of a person whose communications the authority excludes, as a lawyer's."},
 		{"Record", "One thing that an app or the system kept: a message, a call, a photograph's note of where it was taken."},
+		{"Scope", "What the authority covers: kinds, dates and people. What lies outside is counted and not kept."},
+		{"Time stamp", "The statement of an authority of its own, with its signature, that something was there at a time (RFC 3161)."},
+		{"Unread range", "Bytes of an image that its medium did not give up: zeros stand in their place."},
+		{"UTC, and an offset", "Times are given in the case's zone with their distance from Coordinated Universal Time, and in that itself, with a Z."},
 		{"Vault", "Where acquired bytes are kept, under their SHA-256, and not changed."},
 		{"WGS 84", "The system of coordinates that satellite navigation uses: latitude and longitude in degrees on an ellipsoid."},
+		{"Whole, part, unverified", "Of a file that its volume no longer lists: tables or the file's own structure say which bytes are its; some of them are gone; or they were read where they should lie, and nothing proves that they are its."},
 	} {
 		list = append(list, report.Fact{Name: x[0], Value: report.Text{report.T(x[1])}})
 	}
