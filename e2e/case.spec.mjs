@@ -164,6 +164,15 @@ test("2. a backup is found and acquired while the page is left", async () => {
   await page.goto(kase() + "/acquire");
   await expect(page.locator('[data-state="done"]')).toBeVisible();
   await expect(page.getByText("014-A acquisition 1").first()).toBeVisible();
+  // Who made it, on what, and how it came is asked, and stands in the report.
+  await expect(page.getByText("is not stated;")).toBeVisible();
+  await page.getByText("State where it came from").click();
+  await page.getByLabel("Who made it").fill("the owner");
+  await page.getByLabel("How it came from there to where it was acquired").fill("on a write-blocked stick, sealed B-220420");
+  await accessible(page);
+  await page.locator("details form").getByRole("button", { name: "State it" }).click();
+  await expect(page.getByText("on a write-blocked stick, sealed B-220420")).toBeVisible();
+  await expect(page.getByText("State it anew")).toBeVisible();
 });
 
 let source;
@@ -751,6 +760,7 @@ test("6. the report, printed, and the package", async () => {
     "local backup, file by file",
     "Crosswind 0.1",
     "MD5, SHA-1, SHA-256",
+    "How it came: on a write-blocked stick, sealed B-220420",
     "Checked again",
     `holding area: ${held()}`,
     "the side gate, not the quay",

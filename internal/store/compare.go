@@ -142,7 +142,7 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 		return nil, err
 	}
 	if whole && held == nil && time.Since(began) > tooLong {
-		s.behind.Go(func() { _ = s.holdCompared(s.ctx, a, b) }) // what fails is compared as it was
+		s.holdBehind(func(ctx context.Context) error { return s.holdCompared(ctx, a, b) })
 	}
 	var only [2][]int64
 	in := map[int]*ComparedBin{}

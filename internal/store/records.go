@@ -381,7 +381,7 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 		err = s.list(ctx, &rows, "counting records", with+q, args...)
 	}
 	if err == nil && time.Since(began) > tooLong {
-		s.behind.Go(func() { _ = s.hold(s.ctx, f) }) // what fails is counted as it was
+		s.holdBehind(func(ctx context.Context) error { return s.hold(ctx, f) })
 	}
 	for _, r := range rows {
 		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, State: r.State, N: r.N})

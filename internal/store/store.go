@@ -30,6 +30,7 @@ type Store struct {
 	seen    witness
 	asking  singleflight.Group // of what is kept
 	memory  memory
+	holding sync.Mutex     // while something is read to be held
 	behind  sync.WaitGroup // what is done behind an answer
 	ctx     context.Context
 	cancel  context.CancelFunc // ends it

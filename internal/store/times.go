@@ -113,6 +113,16 @@ func (s *Store) held(ctx context.Context, caseID int64, key string) (*times, err
 	return t, nil
 }
 
+// holdBehind holds times behind an answer, one filter's at a time: connections are for pages. What fails is counted as it was.
+func (s *Store) holdBehind(hold func(context.Context) error) {
+	if s.holding.TryLock() {
+		s.behind.Go(func() {
+			defer s.holding.Unlock()
+			_ = hold(s.ctx)
+		})
+	}
+}
+
 // hold reads the times of a filter, and holds them.
 func (s *Store) hold(ctx context.Context, f Filter) error {
 	f, key := f.lasting()
