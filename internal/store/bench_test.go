@@ -63,7 +63,7 @@ func BenchmarkRunLog(b *testing.B) {
 }
 
 // BenchmarkExamine asks what a page of Examine does, at the server, of cases of 100,000 and
-// of 1,000,000 records over 14 months: the longest of 19 of 20 requests with windows of an
+// of 1,000,000 records of every kind over 14 months: the longest of 19 of 20 requests with windows of an
 // evening, a month and the whole span. Target: 150 ms for the chart's counts, 80 for a page
 // of the list.
 func BenchmarkExamine(b *testing.B) {

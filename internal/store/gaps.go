@@ -69,6 +69,9 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 	seen := map[*Gaps]bool{}
 	for _, r := range rows {
 		g := of[tableOf{r.AcquisitionID, r.DB, r.Table}]
+		if g == nil { // whose name the database has in another form
+			continue
+		}
 		seen[g] = true
 		if n, err := strconv.ParseInt(*r.RowID, 10, 64); err == nil && g.Times[n].IsZero() {
 			g.Times[n], g.Record[n] = *r.At, r.ID

@@ -67,9 +67,6 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 	if _, err := s.db.ExecContext(ctx, "SELECT analyze_records()"); err != nil {
 		return fmt.Errorf("looking at what was read: %w", err)
 	}
-	if err := s.hold(ctx, Filter{CaseID: caseID}); err != nil {
-		return err
-	}
 	if err := s.keepWent(ctx, caseID); err != nil {
 		return err
 	}
@@ -85,5 +82,5 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 			return err
 		}
 	}
-	return nil
+	return s.hold(ctx, Filter{CaseID: caseID})
 }

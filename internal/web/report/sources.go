@@ -257,14 +257,14 @@ func (r *Report) provenance(a *acquisition) report.Text {
 	case p == nil && acquire.OfCopy(a.Method):
 		return report.Text{report.T("who made it, on what, and how it came to where it was acquired was not stated")}
 	case p == nil:
-		return report.Text{report.T("it was read from the source itself; nobody made a copy before")}
+		return report.Text{report.T("it was read from the source itself, and not from a copy that somebody brought")}
 	}
 	var out report.Text
 	for _, x := range [][2]string{{"Made by ", p.MadeBy}, {"Made on ", p.MadeOn}, {"How it came: ", p.Came}} {
 		out = append(out, report.T(x[0]), report.E(or(x[1], "not stated")), report.Br)
 	}
 	if p.Seen {
-		return append(out, report.T("Asked for by "), report.E(p.By), report.T(", "), r.clock().At(p.At))
+		return append(out, report.T("Asked for by "), report.E(p.By), report.T(", "), r.clock().At(p.At), report.T("; whether what lay there was changed before it was acquired was not measured"))
 	}
 	return append(out, report.T("As "), report.E(p.By), report.T(" stated "), r.clock().At(p.At), report.T("; it was not measured"))
 }
