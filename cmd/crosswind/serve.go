@@ -248,7 +248,7 @@ func start(ctx context.Context, s settings) (*application, error) {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	packages := filepath.Join(s.Data, "packages")
 	if os.Getenv("GOMEMLIMIT") == "" { // a long report is of many small things, of which most are soon done with
-		debug.SetMemoryLimit(224 << 20)
+		debug.SetMemoryLimit(200 << 20)
 	}
 	build, err := validate.Build()
 	if err != nil {

@@ -1,6 +1,7 @@
 package examine
 
 import (
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -90,10 +91,14 @@ func (a pages) takeOut(c *gin.Context) error {
 	if a.Press.Lacks() == nil {
 		head.Set = func(r *report.Report) (b []byte, err error) {
 			vs, err := a.Press.PDF(ctx, r, head.By, head.At)
-			if err == nil {
-				name, media, b, err = press.Bundle(base, vs, head.At)
+			if err != nil {
+				return nil, err
 			}
-			return b, err
+			var out bytes.Buffer
+			var write func(io.Writer) error
+			name, media, write = press.Bundle(base, vs, head.At)
+			err = write(&out)
+			return out.Bytes(), err
 		}
 	}
 	file, err := os.CreateTemp("", "taken-out-*")

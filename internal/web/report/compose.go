@@ -396,7 +396,10 @@ func (a pages) signed(c *gin.Context, version int64) (out store.Sheets, err erro
 		}
 	}
 	if err == nil {
-		_, _, out.PDF, err = press.Bundle(fmt.Sprintf("%s-report-%d", r.Case.Reference, version), vs, r.At)
+		_, _, write := press.Bundle(fmt.Sprintf("%s-report-%d", r.Case.Reference, version), vs, r.At)
+		var b bytes.Buffer
+		err = write(&b)
+		out.PDF = b.Bytes()
 	}
 	return out, err
 }

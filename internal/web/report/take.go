@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"fmt"
+	"io"
 	"net/http"
 	"strconv"
 
@@ -86,36 +87,57 @@ func (a pages) take(c *gin.Context) error {
 	if err := fill(ctx, sheet, cs.ID, a.Store, a.Evidence, a.Previews); err != nil {
 		return err
 	}
-	base := fmt.Sprintf("%s-report-%d%s-%s", cs.Reference, v.Version, which, r.At.UTC().Format("20060102-150405"))
+	at, marked := r.At, len(r.Marked) // what the report was made from is not held until it has been sent
+	base := fmt.Sprintf("%s-report-%d%s-%s", cs.Reference, v.Version, which, at.UTC().Format("20060102-150405"))
 	name, media := base+".html", "text/html; charset=utf-8"
-	var b []byte
+	var write func(io.Writer) error
 	switch format := c.PostForm("format"); format {
 	case "html":
+		var b []byte
 		b, err = press.HTML(sheet)
+		write = func(w io.Writer) error {
+			_, err := w.Write(b)
+			return err
+		}
 	case "pdf":
 		var vs []press.PDF
 		if why := a.Press.Lacks(); why != nil {
 			return frame.Bad("the report cannot be set as PDF here: %v", why)
 		}
 		if which == "-redacted" { // the manifests hold names of files; who wrote it may be somebody who is redacted
-			vs, err = a.Press.PDF(ctx, sheet, r.Tool, r.At)
+			vs, err = a.Press.PDF(ctx, sheet, a.Tool, at)
 		} else {
 			vs, err = r.pdf(ctx, a.Store, a.Press, sheet)
 		}
 		if err == nil {
-			name, media, b, err = press.Bundle(base, vs, r.At)
+			name, media, write = press.Bundle(base, vs, at)
 		}
 	default:
 		return frame.Bad("%q is no format of a report: html or pdf", format)
 	}
+	var size counter
+	sum := sha256.New()
+	if err == nil {
+		err = write(io.MultiWriter(sum, &size))
+	}
 	if err != nil {
 		return err
 	}
-	if err := a.Store.Log(ctx, store.Act{Book: cs.Book(), By: r.By, What: "report.taken_out", On: name, Detail: map[string]string{"version": fmt.Sprint(v.Version) + which, "state": v.State(), "records": fmt.Sprint(len(r.Marked)), "bytes": fmt.Sprint(len(b)), "sha256": fmt.Sprintf("%x", sha256.Sum256(b)), "recipient": recipient}}); err != nil {
+	if err := a.Store.Log(ctx, store.Act{Book: cs.Book(), By: frame.By(c), What: "report.taken_out", On: name, Detail: map[string]string{"version": fmt.Sprint(v.Version) + which, "state": v.State(), "records": fmt.Sprint(marked), "bytes": fmt.Sprint(size), "sha256": fmt.Sprintf("%x", sum.Sum(nil)), "recipient": recipient}}); err != nil {
 		return err
 	}
 	c.Header("X-Content-Type-Options", "nosniff")
 	c.Header("Content-Disposition", frame.Attachment(name))
-	c.Data(http.StatusOK, media, b)
-	return nil
+	c.Header("Content-Type", media)
+	c.Header("Content-Length", fmt.Sprint(size))
+	c.Status(http.StatusOK)
+	return write(c.Writer)
+}
+
+// counter counts the bytes that are written to it.
+type counter int64
+
+func (n *counter) Write(p []byte) (int, error) {
+	*n += counter(len(p))
+	return len(p), nil
 }
