@@ -770,6 +770,8 @@ test("6. the report, printed, and the package", async () => {
     "Nothing was measured of the build that writes this report",
     "Limits of the method",
     "Definitions",
+    "Appendices",
+    "By which the databases were read",
   ]) {
     await expect(report).toContainText(text);
   }

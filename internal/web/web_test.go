@@ -443,6 +443,17 @@ func TestWhereASourceCameFrom(t *testing.T) {
 		}
 	}
 	see("gone on with", "test; gone on with by T 2, build ")
+	// What goes with the report is listed in its appendices.
+	if _, err := w.s.DB().Exec("UPDATE recovered_database SET field_map = 'ours 7', map_sha256 = $1; ", sum); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.s.DB().Exec("UPDATE recovery SET ended_at = now()"); err != nil {
+		t.Fatal(err)
+	}
+	_, page := w.get(kase + "/report")
+	if _, last, is := strings.Cut(flat(page), ">Appendices<"); !is || !strings.Contains(last, "ours 7") || !strings.Contains(last, "014-B-acquisition-1.sha256") {
+		t.Error("the appendices do not list the field maps and the manifests")
+	}
 	if strings.Count(w.acq.Tool, "T 2") != 1 {
 		t.Error(w.acq.Tool)
 	}

@@ -42,6 +42,7 @@ var parts = []part{
 	{"qualifications", "Qualifications and declaration", false, (*Report).qualifications},
 	{"words", "Definitions", true, (*Report).definitions},
 	{"ledger", "Custody ledger", true, (*Report).ledger},
+	{"appendices", "Appendices", true, (*Report).appendices},
 }
 
 // partNames gives the names of all parts, and of those that cannot be left out.

@@ -343,3 +343,38 @@ func none(x report.Text) report.Text {
 	}
 	return x
 }
+
+// appendices lists what goes with the report: the field maps by which records were read, and the manifests of the sources.
+func (r *Report) appendices(*report.Composition) []report.Block {
+	fieldMaps := report.Table{Head: []string{"Field map", "SHA-256", "Databases that were read by it"}}
+	manifests := report.Table{Head: []string{"Source", "Name of the manifest", "Its SHA-256"}}
+	type fieldMap struct{ name, sum string }
+	read := map[fieldMap]report.Text{}
+	for i := range r.Acquisitions {
+		a := &r.Acquisitions[i]
+		source := report.T(fmt.Sprintf("%s, acquisition %d", a.Reference, a.Number))
+		manifests.Rows = append(manifests.Rows, []report.Text{{source}, {report.M(a.manifestName(false))}, {report.H(a.Manifest)}})
+		if a.ContentManifest != "" {
+			manifests.Rows = append(manifests.Rows, []report.Text{{source, report.T(", its content")}, {report.M(a.manifestName(true))}, {report.H(a.ContentManifest)}})
+		}
+		for _, d := range a.Databases {
+			if m := (fieldMap{d.FieldMap, d.MapSHA256}); m.sum != "" {
+				read[m] = append(read[m], source, report.T(": "), report.M(d.Path), report.Br)
+			}
+		}
+	}
+	for _, m := range slices.SortedFunc(maps.Keys(read), func(a, b fieldMap) int { return strings.Compare(a.name+a.sum, b.name+b.sum) }) {
+		fieldMaps.Rows = append(fieldMaps.Rows, []report.Text{{report.E(m.name)}, {report.H(m.sum)}, read[m]})
+	}
+	out := []report.Block{report.Heading{Text: report.Text{report.T("Field maps")}}}
+	if len(fieldMaps.Rows) > 0 {
+		out = append(out, words("By which the databases were read. Those of the marked records are files of the package, named by their SHA-256."), fieldMaps)
+	} else {
+		out = append(out, words("None was used."))
+	}
+	out = append(out, report.Heading{Text: report.Text{report.T("Manifests")}})
+	if len(manifests.Rows) == 0 {
+		return append(out, words("None."))
+	}
+	return append(out, words("Each lists the files of a source with their SHA-256. Those of the sources of marked records are files of the full package, and the first of them are attached to the full report where that is a PDF."), manifests)
+}
