@@ -214,6 +214,9 @@ func TestBackupMadeByTheHandset(t *testing.T) {
 			t.Fatal(f, err)
 		}
 		_, a := b.acquire(made[0])
+		if p, err := b.s.Provenances(context.Background(), b.c); err != nil || !strings.Contains(p.Of(b.e.Reference, a).Since(a), "is what had been received") {
+			t.Error(err, p)
+		}
 		part := store.Source
 		if password != "" {
 			if err := b.q.Keys.Try(a, password); err != nil {

@@ -20,6 +20,23 @@ type Provenance struct {
 	By     string // who stated it, or who asked the handset for it
 	At     time.Time
 	Seen   bool // it is not a statement: the handset was asked for it here
+
+	manifest string // the SHA-256 of what was received, "" if it was not kept
+}
+
+// Since says whether what a handset was asked for here was changed between its receipt and its acquisition; "" of what was stated.
+func (p *Provenance) Since(a *Acquisition) string {
+	switch {
+	case !p.Seen:
+		return ""
+	case p.manifest == "":
+		return "whether what lay there was changed before it was acquired was not measured"
+	case a.Manifest == "":
+		return "whether what lies there is what was received is not known before its acquisition has ended"
+	case a.Manifest == p.manifest:
+		return "what was acquired is what had been received: the manifests of both have the same SHA-256"
+	}
+	return "what was acquired is not what had been received: of that, the manifest had the SHA-256 " + p.manifest
 }
 
 // stated is the entry of a statement, which is kept nowhere else: what a page or a report says of it cannot differ from
@@ -41,12 +58,12 @@ type Provenances struct {
 	made   map[string]*Provenance // by the path of a backup that a handset made
 }
 
-// Of is what was stated last of an acquisition of the exhibit with that reference, else what was seen; nil for neither.
+// Of is what was seen of an acquisition of the exhibit with that reference, else what was stated last; nil for neither.
 func (p *Provenances) Of(reference string, a *Acquisition) *Provenance {
-	if x := p.stated[casefile.SourceName(reference, a.Number)]; x != nil {
+	if x := p.made[a.Source]; x != nil {
 		return x
 	}
-	return p.made[a.Source]
+	return p.stated[casefile.SourceName(reference, a.Number)]
 }
 
 // Provenances reads a case's ledger.
@@ -67,7 +84,7 @@ func (s *Store) Provenances(ctx context.Context, c *Case) (*Provenances, error) 
 			out.stated[e.On] = &Provenance{MadeBy: d["made_by"], MadeOn: d["made_on"], Came: d["came"], By: e.By, At: at}
 		case "backup.made":
 			out.made[d["at"]] = &Provenance{MadeBy: "the handset " + d["by"] + " itself, asked for it here", MadeOn: "the handset",
-				Came: "received over its cable, and put where it was acquired", By: e.By, At: at, Seen: true}
+				Came: "received over its cable, and put where it was acquired", By: e.By, At: at, Seen: true, manifest: d["manifest_sha256"]}
 		case "exhibit.renamed":
 			for name, p := range out.stated {
 				if n, ok := strings.CutPrefix(name, d["was"]+" acquisition "); ok {

@@ -402,14 +402,6 @@ func TestWhereASourceCameFrom(t *testing.T) {
 	}
 
 	see("at first", "it was acquired")
-	other, err := w.s.CaseByReference(ctx, "OTHER-1")
-	if err == nil {
-		err = w.s.Log(ctx, store.Act{Book: w.cs.Book(), By: "E", What: "backup.made", On: "014-A", Detail: map[string]string{"by": "XQ-1 0001", "at": w.acq.Source}})
-	}
-	if err != nil {
-		t.Fatal(err)
-	}
-	see("made here", "the handset XQ-1 0001 itself, asked for it here")
 	for _, f := range [][]string{{"acq", "0", "came", "x"}, {"acq", fmt.Sprint(w.acq.ID)}, {"acq", fmt.Sprint(w.acq.ID), "came", strings.Repeat("å", 1001)}} {
 		if code, _ := w.post(kase+"/acquire/stated", f...); code != http.StatusUnprocessableEntity {
 			t.Error(f[:2], code)
@@ -430,6 +422,24 @@ func TestWhereASourceCameFrom(t *testing.T) {
 		t.Fatal(err)
 	}
 	see("renamed", hostile, "on a stick")
+	other, err := w.s.CaseByReference(ctx, "OTHER-1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	same := strings.Repeat("1c", 32)
+	if _, err := w.s.DB().Exec("UPDATE acquisition SET manifest = $1", same); err != nil {
+		t.Fatal(err)
+	}
+	for manifest, words := range map[string]string{"": "was not measured", same: "is what had been received", strings.Repeat("5a", 32): "is not what had been received"} {
+		err := w.s.Log(ctx, store.Act{Book: w.cs.Book(), By: "E", What: "backup.made", On: "014-B", Detail: map[string]string{"by": "XQ-1 0001", "at": w.acq.Source, "manifest_sha256": manifest}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		see("made here", "the handset XQ-1 0001 itself, asked for it here", words)
+	}
+	if code, _ := w.post(kase+"/acquire/stated", "acq", fmt.Sprint(w.acq.ID), "came", "x"); code != http.StatusUnprocessableEntity {
+		t.Error("of what a handset was asked for here: ", code)
+	}
 	if p, err := w.s.Provenances(ctx, other); err != nil || p.Of("014-B", w.acq) != nil {
 		t.Error("another case knows of it: ", err)
 	}

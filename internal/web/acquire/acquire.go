@@ -78,6 +78,14 @@ func (a acquired) Asked() bool {
 	return sources.OfCopy(a.Method) && (a.Came == nil || !a.Came.Seen)
 }
 
+// Since says whether it was changed between its receipt here and its acquisition.
+func (a acquired) Since() string {
+	if a.Came == nil {
+		return ""
+	}
+	return a.Came.Since(&a.Acquisition)
+}
+
 type content struct {
 	Roots    []string
 	Places   []store.Place

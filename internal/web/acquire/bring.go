@@ -154,6 +154,13 @@ func (a pages) state(c *gin.Context) error {
 	if !sources.OfCopy(q.Method) {
 		return a.page(c, fmt.Errorf("%s was read from the source itself: nothing is to be stated of a copy", frame.AcquisitionName(e.Reference, q)))
 	}
+	came, err := a.Store.Provenances(ctx, cs)
+	if err != nil {
+		return err
+	}
+	if was := came.Of(e.Reference, q); was != nil && was.Seen {
+		return a.page(c, fmt.Errorf("the handset was asked here for the source of %s: there is nothing to state of it", frame.AcquisitionName(e.Reference, q)))
+	}
 	if p.MadeBy+p.MadeOn+p.Came == "" {
 		return a.page(c, fmt.Errorf("say of %s who made its source, on what, or how it came to where it was acquired", frame.AcquisitionName(e.Reference, q)))
 	}

@@ -264,7 +264,7 @@ func (r *Report) provenance(a *acquisition) report.Text {
 		out = append(out, report.T(x[0]), report.E(or(x[1], "not stated")), report.Br)
 	}
 	if p.Seen {
-		return append(out, report.T("Asked for by "), report.E(p.By), report.T(", "), r.clock().At(p.At), report.T("; whether what lay there was changed before it was acquired was not measured"))
+		return append(out, report.T("Asked for by "), report.E(p.By), report.T(", "), r.clock().At(p.At), report.T("; "+p.Since(&a.Acquisition)))
 	}
 	return append(out, report.T("As "), report.E(p.By), report.T(" stated "), r.clock().At(p.At), report.T("; it was not measured"))
 }
@@ -368,7 +368,7 @@ func (r *Report) appendices(*report.Composition) []report.Block {
 	}
 	out := []report.Block{report.Heading{Text: report.Text{report.T("Field maps")}}}
 	if len(fieldMaps.Rows) > 0 {
-		out = append(out, words("By which the databases were read. Those of the marked records are files of the package, named by their SHA-256."), fieldMaps)
+		out = append(out, words("By which the databases were read. Those of the marked records are files of the full package, named by their SHA-256."), fieldMaps)
 	} else {
 		out = append(out, words("None was used."))
 	}
