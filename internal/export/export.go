@@ -30,8 +30,8 @@ type Head struct {
 	// Open opens the nth attachment of the record that is being written, as it was on the handset; ErrWithheld if it is not
 	// handed out. It is nil where no files are.
 	Open func(l *Line, n int) (io.ReadCloser, error)
-	// Set sets a report as PDF, nil where that cannot be.
-	Set func(*report.Report) ([]byte, error)
+	// Set writes a report that is set as PDF, nil where that cannot be.
+	Set func(io.Writer, *report.Report) error
 }
 
 // ErrWithheld is of an attachment that is not handed out, or is not there.

@@ -266,7 +266,11 @@ func TestPaper(t *testing.T) {
 	}
 	var set *report.Report
 	h := head
-	h.Set = func(r *report.Report) ([]byte, error) { set = r; return []byte("%PDF"), nil }
+	h.Set = func(w io.Writer, r *report.Report) error {
+		set = r
+		_, err := io.WriteString(w, "%PDF")
+		return err
+	}
 	var b bytes.Buffer
 	if n, _, err := f.Write(&b, h, lines()); err != nil || n != 7 || b.String() != "%PDF" {
 		t.Fatal(n, err, b.String())

@@ -75,9 +75,5 @@ func (p *paper) close() error {
 	if p.n == 0 {
 		return nil
 	}
-	b, err := p.head.Set(p.out)
-	if err == nil {
-		_, err = p.to.Write(b)
-	}
-	return err
+	return p.head.Set(p.to, p.out)
 }

@@ -36,17 +36,16 @@ func TestRedacted(t *testing.T) {
 	for _, f := range Formats {
 		h := head
 		if f.Name == "pdf" {
-			h.Set = func(r *report.Report) ([]byte, error) {
-				var b bytes.Buffer
+			h.Set = func(w io.Writer, r *report.Report) error {
 				for _, p := range r.Parts {
 					for _, r := range p.Blocks {
-						b.WriteString(r.(*report.Record).Quote)
+						io.WriteString(w, r.(*report.Record).Quote)
 						for _, f := range r.(*report.Record).Facts {
-							b.WriteString(f.Value.String())
+							io.WriteString(w, f.Value.String())
 						}
 					}
 				}
-				return b.Bytes(), nil
+				return nil
 			}
 		}
 		var b bytes.Buffer

@@ -1,7 +1,6 @@
 package examine
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -89,16 +88,14 @@ func (a pages) takeOut(c *gin.Context) error {
 	}
 	name, media := base+"."+f.Ending(), f.Media
 	if a.Press.Lacks() == nil {
-		head.Set = func(r *report.Report) (b []byte, err error) {
+		head.Set = func(w io.Writer, r *report.Report) error {
 			vs, err := a.Press.PDF(ctx, r, head.By, head.At)
 			if err != nil {
-				return nil, err
+				return err
 			}
-			var out bytes.Buffer
 			var write func(io.Writer) error
 			name, media, write = press.Bundle(base, vs, head.At)
-			err = write(&out)
-			return out.Bytes(), err
+			return write(w)
 		}
 	}
 	file, err := os.CreateTemp("", "taken-out-*")
