@@ -4,10 +4,11 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"slices"
+	"sort"
 	"strings"
-	"time"
+
+	"github.com/RoaringBitmap/roaring/v2/roaring64"
 
 	"crosswind/core/record"
 )
@@ -77,124 +78,115 @@ const ComparedPage = 300
 // Compare says of what two acquisitions have what meets a filter, and counts it in n bins over the filter's window. What both
 // have meets it if the record of either does, and is of the first one's time. Of what one has alone a page is listed, after so many.
 func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int, after [2]int64) (*Compared, error) {
-	all, err := s.compared(ctx, a, b)
+	all, err := s.pairs(ctx, a, b)
 	if err != nil {
 		return nil, err
 	}
-	out := &Compared{Kinds: all.Kinds}
+	out := &Compared{Kinds: all.kinds}
 	micros := f.To.UnixMicro() - f.From.UnixMicro()
 	if micros <= 0 || n <= 0 {
 		return out, nil
 	}
 	stride := (micros + int64(n) - 1) / int64(n)
-	f.State, f.Exhibit, f.Source = "", 0, 0
-	with, from, whole := "", "compared", f.Words == "" && !f.narrow()
-	var args []any
-	arg := func(v any) string {
-		args = append(args, v)
-		return fmt.Sprintf("$%d", len(args))
-	}
-	if !whole {
-		within := f
-		within.From, within.To = f.From.Add(-apart), f.To.Add(apart) // the second may have it so much earlier or later
-		var q string
-		if q, args, err = s.where(ctx, &within, true); err != nil {
+	var meet *roaring64.Bitmap // the records that do, nil for all
+	if f.Source = 0; f.Words != "" || f.narrow() {
+		t, ok, err := s.heldTimes(ctx, f)
+		if err == nil && !ok {
+			t, err = s.holdTimes(ctx, f)
+		}
+		if err != nil {
 			return nil, err
 		}
-		// By their times, too: few are looked up by these.
-		met := func(id, at string) string {
-			return "SELECT k.* FROM compared k JOIN hit h ON h.id = " + id + " AND " + at + " WHERE k.a = " + fmt.Sprint(a.ID) + " AND k.b = " + fmt.Sprint(b.ID)
-		}
-		with = fmt.Sprintf("WITH hit AS MATERIALIZED (SELECT r.id, r.at"+f.countFrom()+q+" AND r.acquisition_id IN (%d, %d)), met AS MATERIALIZED (", a.ID, b.ID) +
-			met("k.id", "k.at = h.at") + " UNION " + met("k.other", "k.at BETWEEN h.at - interval '10 minutes' AND h.at + interval '10 minutes'") + ") "
-		from = "met"
+		meet = t.ids()
 	}
-	two := "a = " + arg(a.ID) + " AND b = " + arg(b.ID)
-	of := two + " AND r.at >= " + arg(f.From) + " AND r.at < " + arg(f.To)
-	if len(f.Kinds) > 0 {
-		of += " AND r.kind = ANY(" + arg(f.Kinds) + ")"
-	}
-	alone := func(side int) string {
-		return fmt.Sprintf(" UNION ALL (SELECT r.at, r.side, 0, r.id FROM "+from+" r WHERE "+of+" AND side = %d AND side > 0 ORDER BY r.at, r.id OFFSET %d LIMIT %d)", side, after[side-1], ComparedPage)
-	}
-	var held *times
-	if whole {
-		if held, err = s.held(ctx, a.CaseID, comparedKey(a, b)); err != nil {
-			return nil, err
-		}
-	}
-	bins := "SELECT NULL::timestamptz AS at, 0 AS side, 0::bigint AS n, 0 AS id WHERE false"
-	if held == nil {
-		bin, by := "SELECT date_bin("+arg(fmt.Sprintf("%d microseconds", stride))+"::interval, r.at, "+arg(f.From)+") AS at, r.side, ", of+" GROUP BY 1, 2"
-		q := bin + "count(*) AS n FROM " + from + " r WHERE " + by
-		if whole && stride >= hourlyFrom {
-			with, q = hourly("compared", two, bin, by, f, n, stride, &args)
-		}
-		bins = "SELECT at, side, sum(n)::bigint AS n, 0 AS id FROM (" + q + ") x GROUP BY 1, 2"
-	}
-	var found []struct { // a bin, or with an id a record that one side has alone
-		At      time.Time
-		Side, N int64
-		ID      int64
-	}
-	began := time.Now()
-	if err := s.list(ctx, &found, "comparing sources", with+"SELECT * FROM ("+bins+alone(1)+alone(2)+") x ORDER BY at, id, side", args...); err != nil {
-		return nil, err
-	}
-	if whole && held == nil && time.Since(began) > tooLong {
-		s.holdBehind(func(ctx context.Context) error { return s.holdCompared(ctx, a, b) })
-	}
-	var only [2][]int64
-	in := map[int]*ComparedBin{}
-	count := func(bin int, side, n int64) {
-		if in[bin] == nil {
-			in[bin] = &ComparedBin{Bin: bin}
-		}
-		all, its := []*int64{&out.Both, &out.A, &out.B}, []*int64{&in[bin].Both, &in[bin].A, &in[bin].B}
-		*all[side], *its[side] = *all[side]+n, *its[side]+n
-	}
-	for _, x := range found {
-		if x.ID > 0 {
-			only[x.Side-1] = append(only[x.Side-1], x.ID)
-		} else {
-			count(int((x.At.UnixMicro()-f.From.UnixMicro()+stride/2)/stride), x.Side, x.N)
-		}
-	}
-	if held != nil {
-		for _, m := range held.of {
-			if len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(m.Kind)) {
-				m.each(f.From, f.To, stride, func(bin, n int) { count(bin, m.Of, int64(n)) })
+	bins := make([]ComparedBin, n)
+	var alone [2][]int64
+	for k := range all.sides {
+		side := &all.sides[k]
+		passed := int64(0)
+		i, _ := slices.BinarySearch(side.at, f.From.UnixMicro())
+		for end, _ := slices.BinarySearch(side.at, f.To.UnixMicro()); i < end; i++ {
+			if len(f.Kinds) > 0 && !slices.Contains(f.Kinds, string(all.kinds[side.kind[i]])) ||
+				meet != nil && !meet.Contains(uint64(side.id[i])) && !meet.Contains(uint64(side.other[i])) {
+				continue
 			}
+			bin := &bins[(side.at[i]-f.From.UnixMicro())/stride]
+			*[]*int64{&bin.Both, &bin.A, &bin.B}[k]++
+			if k > 0 && passed >= after[k-1] && len(alone[k-1]) < ComparedPage {
+				alone[k-1] = append(alone[k-1], side.id[i])
+			}
+			passed++
 		}
+		*[]*int64{&out.Both, &out.A, &out.B}[k] = passed
 	}
-	for _, bin := range slices.Sorted(maps.Keys(in)) {
-		out.Bins = append(out.Bins, *in[bin])
+	for i, bin := range bins {
+		if bin.Both+bin.A+bin.B > 0 {
+			bin.Bin = i
+			out.Bins = append(out.Bins, bin)
+		}
 	}
 	for i, to := range []*[]Record{&out.OnlyA, &out.OnlyB} {
-		if *to, err = s.records(ctx, f.CaseID, "comparing sources", nil, recordSelect+"r.id = ANY($1) ORDER BY r.at, r.id", Array[int64](only[i]).param()); err != nil {
+		if *to, err = s.records(ctx, f.CaseID, "comparing sources", nil, recordSelect+"r.id = ANY($1) ORDER BY r.at, r.id", Array[int64](alone[i]).param()); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-// comparedKey names what two acquisitions have among the times that are held.
-func comparedKey(a, b *Acquisition) string {
-	return fmt.Sprintf("what acquisitions %d and %d have", a.ID, b.ID)
+// pairs are what two acquisitions have, as the table compared tells: both of them, or one alone.
+type pairs struct {
+	kinds []record.Kind // of which both have some
+	sides [3]side       // of both, of the first and of the second
 }
 
-// holdCompared compares two acquisitions, and holds the times of what they have.
-func (s *Store) holdCompared(ctx context.Context, a, b *Acquisition) error {
-	return s.holdAs(ctx, comparedKey(a, b), a.CaseID, func(dst any) error {
-		if _, err := s.compared(ctx, a, b); err != nil {
-			return err
+// side is in order of time.
+type side struct {
+	at, id, other []int64 // microseconds since 1970; the record; of what both have that of the second, else 0
+	kind          []byte  // which of the kinds
+}
+
+func (x *side) Len() int { return len(x.at) }
+
+func (x *side) Less(i, j int) bool {
+	return cmp.Or(cmp.Compare(x.at[i], x.at[j]), cmp.Compare(x.id[i], x.id[j])) < 0
+}
+
+func (x *side) Swap(i, j int) {
+	for _, v := range [][]int64{x.at, x.id, x.other} {
+		v[i], v[j] = v[j], v[i]
+	}
+	x.kind[i], x.kind[j] = x.kind[j], x.kind[i]
+}
+
+// pairs compares two acquisitions, if that is not done, and holds what they have.
+func (s *Store) pairs(ctx context.Context, a, b *Acquisition) (*pairs, error) {
+	key, two := fmt.Sprintf("what acquisitions %d and %d have", a.ID, b.ID), []int64{a.ID, b.ID}
+	if p, ok, err := held[*pairs](ctx, s, a.CaseID, two, key); ok || err != nil {
+		return p, err
+	}
+	return hold(ctx, s, a.CaseID, two, key, func(ctx context.Context) (*pairs, int, error) {
+		kinds, err := s.compared(ctx, a, b)
+		if err != nil {
+			return nil, 0, err
 		}
-		return s.list(ctx, dst, "reading what two sources have", "SELECT kind, side AS of, string_agg(timestamptz_send(at), '') AS at FROM compared WHERE a = $1 AND b = $2 GROUP BY 1, 2", a.ID, b.ID)
+		var rows []struct {
+			Side                int
+			At, ID, Other, Kind []byte
+		}
+		if err := s.list(ctx, &rows, "reading what two sources have", "SELECT side, at, id, other, kind FROM compared WHERE a = $1 AND b = $2", a.ID, b.ID); err != nil {
+			return nil, 0, err
+		}
+		out, size := &pairs{kinds: kinds}, 0
+		for _, r := range rows {
+			x := side{sentTimes(r.At), sentNumbers(r.ID), sentNumbers(r.Other), r.Kind}
+			if !sort.IsSorted(&x) {
+				sort.Sort(&x)
+			}
+			out.sides[r.Side], size = x, size+25*len(x.at)
+		}
+		return out, size, nil
 	})
 }
-
-// apart is how far the times of one message may lie apart on two devices.
-const apart = 10 * time.Minute
 
 // ComparedKind is how many records of a kind two sources have.
 type ComparedKind struct {
@@ -204,32 +196,39 @@ type ComparedKind struct {
 
 // CompareKinds counts what two sources have of each kind of which there is something to compare.
 func (s *Store) CompareKinds(ctx context.Context, a, b *Acquisition) ([]ComparedKind, error) {
-	all, err := s.compared(ctx, a, b)
-	return all.Counts, err
+	all, err := s.pairs(ctx, a, b)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]ComparedKind, len(all.kinds))
+	for i, k := range all.kinds {
+		out[i].Kind = k
+	}
+	for i, side := range all.sides {
+		for _, k := range side.kind {
+			*[]*int64{&out[k].Both, &out[k].A, &out[k].B}[i]++
+		}
+	}
+	return slices.DeleteFunc(out, func(k ComparedKind) bool { return k.A+k.B+k.Both == 0 }), nil
 }
 
-// compared is what is kept of a comparison beside the table of that name.
-type compared struct {
-	Kinds  []record.Kind // of which both have some
-	Counts []ComparedKind
-}
-
-// compared finds what two acquisitions have, and keeps it in the table compared, until their records change.
-func (s *Store) compared(ctx context.Context, a, b *Acquisition) (compared, error) {
-	return kept(ctx, s, a.CaseID, fmt.Sprintf("comparing acquisitions %d and %d", a.ID, b.ID), []int64{a.ID, b.ID}, func(t *Tx) (out compared, err error) {
+// compared finds what two acquisitions have, keeps it in the table compared until their records change, and tells the kinds
+// of which both have some.
+func (s *Store) compared(ctx context.Context, a, b *Acquisition) ([]record.Kind, error) {
+	return kept(ctx, s, a.CaseID, fmt.Sprintf("comparing acquisitions %d and %d", a.ID, b.ID), []int64{a.ID, b.ID}, func(t *Tx) (found []record.Kind, err error) {
 		one := a.ExhibitID == b.ExhibitID
 		// Of each kind the first of each source is looked up: all of them are not read.
 		const has = " AND EXISTS (SELECT FROM record r WHERE r.case_id = $1 AND r.kind = k.kind AND r.acquisition_id = $%d AND r.state = 'intact')"
-		if err := t.SelectContext(t.ctx, &out.Kinds, "SELECT kind FROM unnest($4::text[]) k(kind) WHERE true"+fmt.Sprintf(has+has, 2, 3)+" ORDER BY 1", a.CaseID, a.ID, b.ID,
+		if err := t.SelectContext(t.ctx, &found, "SELECT kind FROM unnest($4::text[]) k(kind) WHERE true"+fmt.Sprintf(has+has, 2, 3)+" ORDER BY 1", a.CaseID, a.ID, b.ID,
 			Array[string](record.KindsOf(func(a record.About) bool { return one || a.InTalk })).param()); err != nil {
-			return out, err
+			return nil, err
 		}
 		var kinds []string
-		for _, k := range out.Kinds {
+		for _, k := range found {
 			kinds = append(kinds, string(k))
 		}
 		// What an app keeps twice, as in a backup of its own, is said once.
-		q := "INSERT INTO compared(a, b, id, other, at, side, kind) SELECT $2, $3, coalesce(a, b), CASE WHEN a IS NOT NULL THEN b END, at, CASE WHEN b IS NULL THEN 1 WHEN a IS NULL THEN 2 ELSE 0 END, kind FROM (" +
+		q := "SELECT coalesce(a, b) AS id, CASE WHEN a IS NOT NULL THEN b END AS other, at, CASE WHEN b IS NULL THEN 1 WHEN a IS NULL THEN 2 ELSE 0 END AS side, kind FROM (" +
 			`SELECT r.at, r.kind, min(r.id) FILTER (WHERE r.acquisition_id = $2) AS a, min(r.id) FILTER (WHERE r.acquisition_id = $3) AS b FROM record r
   WHERE r.case_id = $1 AND r.acquisition_id IN ($2, $3) AND r.state = 'intact' AND r.kind = ANY($4) AND r.at IS NOT NULL GROUP BY r.at, r.kind, r.thread, r.handle, r.summary) x ORDER BY at`
 		if !one { // of conversations that both have: a third of the lines of the smaller are in the other, and not one by chance
@@ -244,26 +243,14 @@ talk AS MATERIALIZED (SELECT adb, athread, bdb, bthread FROM (SELECT adb, athrea
   JOIN (SELECT db AS adb, thread AS athread, count(*) AS nx FROM x GROUP BY 1, 2) nx USING (adb, athread) JOIN (SELECT db AS bdb, thread AS bthread, count(*) AS ny FROM y GROUP BY 1, 2) ny USING (bdb, bthread)
   WHERE n * 3 >= least(nx, ny) AND n >= least(2, nx, ny)),
 pair AS MATERIALIZED (SELECT a, b FROM near JOIN talk USING (adb, athread, bdb, bthread))
-INSERT INTO compared(a, b, id, other, at, side, kind)
-SELECT $2, $3, x.id, p.b, x.at, CASE WHEN p.b IS NULL THEN 1 ELSE 0 END, x.kind FROM x LEFT JOIN (SELECT a, min(b) AS b FROM pair GROUP BY a) p ON p.a = x.id WHERE (db, thread) IN (SELECT adb, athread FROM talk)
-UNION ALL SELECT $2, $3, y.id, NULL, y.at, 2, y.kind FROM y WHERE (db, thread) IN (SELECT bdb, bthread FROM talk) AND NOT EXISTS (SELECT FROM pair WHERE b = y.id)`
+SELECT x.id, p.b AS other, x.at, CASE WHEN p.b IS NULL THEN 1 ELSE 0 END AS side, x.kind FROM x LEFT JOIN (SELECT a, min(b) AS b FROM pair GROUP BY a) p ON p.a = x.id WHERE (db, thread) IN (SELECT adb, athread FROM talk)
+UNION ALL SELECT y.id, NULL, y.at, 2, y.kind FROM y WHERE (db, thread) IN (SELECT bdb, bthread FROM talk) AND NOT EXISTS (SELECT FROM pair WHERE b = y.id)`
 		}
-		for _, table := range []string{"compared", "compared_hour"} {
-			if err := t.exec("forgetting what two sources have", "DELETE FROM "+table+" WHERE a = $1 AND b = $2", a.ID, b.ID); err != nil {
-				return out, err
-			}
+		if err := t.exec("forgetting what two sources have", "DELETE FROM compared WHERE a = $1 AND b = $2", a.ID, b.ID); err != nil {
+			return nil, err
 		}
-		if err := t.exec("comparing sources", q, a.CaseID, a.ID, b.ID, Array[string](kinds).param()); err != nil {
-			return out, err
-		}
-		if err := t.exec("comparing sources", "INSERT INTO compared_hour SELECT a, b, date_trunc('hour', at, 'UTC'), side, kind, count(*) FROM compared WHERE a = $1 AND b = $2 GROUP BY 1, 2, 3, 4, 5", a.ID, b.ID); err != nil {
-			return out, err
-		}
-		if err := t.exec("comparing sources", "SELECT analyze_compared()"); err != nil {
-			return out, err
-		}
-		err = t.SelectContext(t.ctx, &out.Counts, "SELECT kind, coalesce(sum(n) FILTER (WHERE side = 1), 0)::bigint AS a, coalesce(sum(n) FILTER (WHERE side = 2), 0)::bigint AS b, coalesce(sum(n) FILTER (WHERE side = 0), 0)::bigint AS both FROM compared_hour WHERE a = $1 AND b = $2 GROUP BY 1 ORDER BY 1", a.ID, b.ID)
-		return out, err
+		return found, t.exec("comparing sources", `INSERT INTO compared(a, b, side, at, id, other, kind) SELECT $2, $3, side, string_agg(timestamptz_send(at), ''), string_agg(int8send(id), ''),
+  string_agg(int8send(coalesce(other, 0)), ''), string_agg(set_byte('\x00', 0, array_position($4, kind) - 1), '') FROM (`+q+") p GROUP BY side", a.CaseID, a.ID, b.ID, Array[string](kinds).param())
 	})
 }
 

@@ -102,12 +102,10 @@ type tableOf struct {
 // Hours lists in which hours an exhibit recorded how much of what happens of itself: not what was planned, or is known of
 // people. Records are those that scope admits; their times are as the exhibit's own clock had them.
 func (s *Store) Hours(ctx context.Context, caseID, exhibit int64, from, to time.Time) (out []gap.Hour, err error) {
-	held, err := s.heldTimes(ctx, Filter{CaseID: caseID})
-	if err != nil {
+	if t, ok, err := s.heldTimes(ctx, Filter{CaseID: caseID}); err != nil {
 		return nil, err
-	}
-	if held != nil {
-		return held.hours(exhibit, from, to, record.KindsOf(happens)), nil
+	} else if ok {
+		return t.hours(exhibit, from, to, record.KindsOf(happens)), nil
 	}
 	err = s.list(ctx, &out, "listing the hours of an exhibit", `SELECT at, sum(n)::bigint AS n FROM record_hour WHERE case_id = $1 AND exhibit_id = $2 AND at >= $3 AND at < $4 AND kind = ANY($5)
 GROUP BY at ORDER BY at`, caseID, exhibit, from, to, kindsOf(happens))

@@ -78,9 +78,10 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 		return err
 	}
 	for _, two := range Successive(all) {
-		if err := s.holdCompared(ctx, &two[0].Acquisition, &two[1].Acquisition); err != nil {
+		if _, err := s.pairs(ctx, &two[0].Acquisition, &two[1].Acquisition); err != nil {
 			return err
 		}
 	}
-	return s.hold(ctx, Filter{CaseID: caseID})
+	_, err = s.holdTimes(ctx, Filter{CaseID: caseID})
+	return err
 }

@@ -351,12 +351,10 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 		return nil, nil
 	}
 	stride := (micros + int64(n) - 1) / int64(n)
-	held, err := s.heldTimes(ctx, f)
-	if err != nil {
+	if t, ok, err := s.heldTimes(ctx, f); err != nil {
 		return nil, err
-	}
-	if held != nil {
-		return held.counts(&f, stride), nil
+	} else if ok {
+		return t.counts(&f, stride), nil
 	}
 	began := time.Now()
 	q, args, err := s.where(ctx, &f, true)
@@ -377,11 +375,11 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	} else if f.narrow() || stride < hourlyFrom {
 		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
 	} else {
-		with, q := hourly("record", "case_id = $1", bin, by, f, n, stride, &args)
+		with, q := hourly(bin, by, f, n, stride, &args)
 		err = s.list(ctx, &rows, "counting records", with+q, args...)
 	}
 	if err == nil && time.Since(began) > tooLong {
-		s.holdBehind(func(ctx context.Context) error { return s.hold(ctx, f) })
+		s.holdTimesBehind(f)
 	}
 	for _, r := range rows {
 		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, State: r.State, N: r.N})
@@ -392,24 +390,25 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 // hourlyFrom is how long a bin is at least, in microseconds, for its hours to be counted together.
 const hourlyFrom = int64(2 * time.Hour / time.Microsecond)
 
-// hourly writes as SQL a count in n bins of a table of which the table _hour says how much is of each hour: of those, but of
-// hours in which a bin begins, or the window ends, of the table itself. of finds the rows of such hours by their index.
-func hourly(table, of, bin, by string, f Filter, n int, stride int64, args *[]any) (with, q string) {
+// hourly writes as SQL a count in n bins of records by how many are of each hour; those of hours in which a bin begins, or
+// the window ends, are counted themselves.
+func hourly(bin, by string, f Filter, n int, stride int64, args *[]any) (with, q string) {
 	*args = append(*args, f.From, fmt.Sprintf("%d microseconds", stride), n, f.To)
 	k := len(*args)
 	return fmt.Sprintf("WITH edge AS MATERIALIZED (SELECT DISTINCT date_trunc('hour', e, 'UTC') AS hour FROM (SELECT $%d::timestamptz + i * $%d::interval AS e FROM generate_series(0, $%d) i UNION SELECT $%d) x) ", k-3, k-2, k-1, k),
-		bin + "sum(n)::bigint AS n FROM " + table + "_hour r WHERE r.at > '-infinity' AND r.at NOT IN (SELECT hour FROM edge) AND " + by +
+		bin + "sum(n)::bigint AS n FROM record_hour r WHERE r.at > '-infinity' AND r.at NOT IN (SELECT hour FROM edge) AND " + by +
 			// With OFFSET 0 each edge enters the index: else all records may be held and compared with every edge.
-			" UNION ALL " + bin + "count(*) AS n FROM edge CROSS JOIN LATERAL (SELECT * FROM " + table + " WHERE " + of + " AND at >= edge.hour AND at < edge.hour + interval '1 hour' OFFSET 0) r WHERE " + by
+			" UNION ALL " + bin + "count(*) AS n FROM edge CROSS JOIN LATERAL (SELECT * FROM record WHERE case_id = $1 AND at >= edge.hour AND at < edge.hour + interval '1 hour' OFFSET 0) r WHERE " + by
 }
 
 // byWords counts what words find by their index, even if all records have them: to divide
-// all texts again takes longer than anything else.
+// all texts again takes longer than anything else. They are counted without sorting them, which the
+// database would do since it takes bins for as many as records.
 func (s *Store) byWords(ctx context.Context, dst any, q string, args ...any) error {
 	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err == nil {
 		defer tx.Rollback()
-		_, err = tx.ExecContext(ctx, "SET LOCAL enable_seqscan = off")
+		_, err = tx.ExecContext(ctx, "SET LOCAL enable_seqscan = off; SET LOCAL enable_sort = off")
 	}
 	if err == nil {
 		err = tx.SelectContext(ctx, dst, q, args...)

@@ -4,11 +4,12 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
-	"fmt"
 	"maps"
 	"slices"
 	"sync"
 	"time"
+
+	"github.com/RoaringBitmap/roaring/v2/roaring64"
 
 	"crosswind/core/gap"
 	"crosswind/core/record"
@@ -22,63 +23,84 @@ import (
 // tooLong is how long the database counts at least for the times to be held.
 const tooLong = 100 * time.Millisecond
 
-// mostTimes bounds how many times are held: of eight bytes each.
-const mostTimes = 6_000_000
+// mostHeld bounds how many bytes of memory what is held takes.
+const mostHeld = 64 << 20
 
 // times are when the records of a filter happened, by what a chart tells apart.
-type times struct {
-	changes int64 // of the case, before they were read
-	of      []moments
-	n       int
-}
+type times []moments
 
 type moments struct {
-	Kind  record.Kind
-	State record.State
-	Of    int64   // the exhibit; of what two sources have, the side
-	at    []int64 // microseconds since 1970, in order
+	Kind    record.Kind
+	State   record.State
+	Exhibit int64
+	at      []int64           // microseconds since 1970, in order
+	ids     *roaring64.Bitmap // of the records
 }
 
-// memory holds times by their filter.
+// memory holds what takes long to find, by a name for it.
 type memory struct {
 	mu   sync.Mutex
-	held map[string]*times
-	used []string // the longest unused first
-	n    int      // times in all
+	held map[string]*holding
+	used []string        // the longest unused first
+	size int             // bytes in all
+	due  map[string]bool // what is to be held, since it took long to find
 }
 
-func (m *memory) get(key string) *times {
+// expect notes that something is to be held; expected reports whether it is: who asks then waits for that.
+func (m *memory) expect(key string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	t := m.held[key]
-	if t != nil {
+	if m.due == nil {
+		m.due = map[string]bool{}
+	}
+	m.due[key] = true
+}
+
+func (m *memory) expected(key string) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.due[key]
+}
+
+type holding struct {
+	changes int64 // of what it is of, before it was found
+	found   any
+	size    int // bytes, about
+}
+
+func (m *memory) get(key string) *holding {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	h := m.held[key]
+	if h != nil {
 		m.used = append(slices.DeleteFunc(m.used, func(k string) bool { return k == key }), key)
 	}
-	return t
+	return h
 }
 
 func (m *memory) drop(key string) {
-	if t := m.held[key]; t != nil {
+	if h := m.held[key]; h != nil {
 		delete(m.held, key)
 		m.used = slices.DeleteFunc(m.used, func(k string) bool { return k == key })
-		m.n -= t.n
+		m.size -= h.size
 	}
 }
 
-func (m *memory) put(key string, t *times) {
+func (m *memory) put(key string, h *holding) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.drop(key)
-	if t.n > mostTimes {
+	delete(m.due, key)
+	if h.size > mostHeld {
 		return
 	}
-	for m.n+t.n > mostTimes {
+	for m.size+h.size > mostHeld {
 		m.drop(m.used[0])
 	}
 	if m.held == nil {
-		m.held = map[string]*times{}
+		m.held = map[string]*holding{}
 	}
-	m.held[key], m.used, m.n = t, append(m.used, key), m.n+t.n
+	m.held[key], m.used, m.size = h, append(m.used, key), m.size+h.size
 }
 
 // lasting is the filter without what a count of times asks itself, and a name for it, "" if what it finds can change
@@ -95,25 +117,43 @@ func (f Filter) lasting() (Filter, string) {
 	return f, string(b)
 }
 
-// heldTimes gives the times of a filter if they are held and no record of the case has changed, else nil.
-func (s *Store) heldTimes(ctx context.Context, f Filter) (*times, error) {
-	_, key := f.lasting()
-	return s.held(ctx, f.CaseID, key)
-}
-
-func (s *Store) held(ctx context.Context, caseID int64, key string) (*times, error) {
-	t := s.memory.get(key)
-	if t == nil {
-		return nil, nil
+// held gives what is held under a name if no record of the case, or of some acquisitions of it if there are any in of, has
+// changed since it was found.
+func held[T any](ctx context.Context, s *Store, caseID int64, of []int64, key string) (out T, ok bool, err error) {
+	h := s.memory.get(key)
+	if h == nil {
+		return out, false, nil
 	}
 	var n int64
-	if err := s.get(ctx, &n, "asking whether records have changed", changes, caseID, []int64(nil)); err != nil || n != t.changes {
-		return nil, err
+	if err := s.get(ctx, &n, "asking whether records have changed", changes, caseID, of); err != nil || n != h.changes {
+		return out, false, err
 	}
-	return t, nil
+	out, ok = h.found.(T)
+	return out, ok, nil
 }
 
-// holdBehind holds times behind an answer, one filter's at a time: connections are for pages. What fails is counted as it was.
+// hold finds something, and holds it. Who asks while it is being found waits for that, and it is found even if nobody waits
+// any more.
+func hold[T any](ctx context.Context, s *Store, caseID int64, of []int64, key string, find func(context.Context) (found T, size int, err error)) (T, error) {
+	ctx = context.WithoutCancel(ctx)
+	found, err, _ := s.asking.Do("holding "+key, func() (any, error) {
+		h := &holding{}
+		// Before it is found: what changes meanwhile makes it one to be found anew.
+		if err := s.get(ctx, &h.changes, "counting changes", changes, caseID, of); err != nil {
+			return nil, err
+		}
+		found, size, err := find(ctx)
+		if err == nil {
+			h.found, h.size = found, size
+			s.memory.put(key, h)
+		}
+		return found, err
+	})
+	out, _ := found.(T)
+	return out, err
+}
+
+// holdBehind holds something behind an answer, one thing at a time: connections are for pages. What fails is found as it was.
 func (s *Store) holdBehind(hold func(context.Context) error) {
 	if s.holding.TryLock() {
 		s.behind.Go(func() {
@@ -123,94 +163,112 @@ func (s *Store) holdBehind(hold func(context.Context) error) {
 	}
 }
 
-// hold reads the times of a filter, and holds them.
-func (s *Store) hold(ctx context.Context, f Filter) error {
+// heldTimes gives the times of a filter if they are held, or are to be, and no record of the case has changed.
+func (s *Store) heldTimes(ctx context.Context, f Filter) (times, bool, error) {
+	_, key := f.lasting()
+	t, ok, err := held[times](ctx, s, f.CaseID, nil, key)
+	if ok || err != nil || !s.memory.expected(key) {
+		return t, ok, err
+	}
+	t, err = s.holdTimes(ctx, f)
+	return t, err == nil, err
+}
+
+// holdTimesBehind holds the times of a filter behind an answer that took long.
+func (s *Store) holdTimesBehind(f Filter) {
+	if _, key := f.lasting(); key != "" {
+		s.memory.expect(key)
+		s.holdBehind(func(ctx context.Context) error {
+			_, err := s.holdTimes(ctx, f)
+			return err
+		})
+	}
+}
+
+// holdTimes reads the times of a filter, and holds them if they last.
+func (s *Store) holdTimes(ctx context.Context, f Filter) (times, error) {
 	f, key := f.lasting()
 	if key == "" {
-		return nil
+		t, _, err := s.times(ctx, f)
+		return t, err
 	}
-	return s.holdAs(ctx, key, f.CaseID, func(dst any) error {
-		q, args, err := s.where(ctx, &f, false)
-		if err != nil {
-			return err
-		}
-		q = "SELECT r.kind, r.state, r.exhibit_id AS of, string_agg(timestamptz_send(r.at), '') AS at" + f.countFrom() + q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
-		if f.Words != "" {
-			return s.byWords(ctx, dst, q, args...)
-		}
-		return s.list(ctx, dst, "reading the times of records", q, args...)
-	})
+	return hold(ctx, s, f.CaseID, nil, key, func(ctx context.Context) (times, int, error) { return s.times(ctx, f) })
 }
 
-// holdAs holds what read reads: rows of sent.
-func (s *Store) holdAs(ctx context.Context, key string, caseID int64, read func(dst any) error) error {
-	_, err, _ := s.asking.Do("times "+key, func() (any, error) {
-		t := &times{}
-		// Before they are read: what changes meanwhile makes them ones to be read anew.
-		if err := s.get(ctx, &t.changes, "counting changes", changes, caseID, []int64(nil)); err != nil {
-			return nil, err
-		}
-		var rows []sent
-		if err := read(&rows); err != nil {
-			return nil, err
-		}
-		for _, r := range rows {
-			m, err := r.moments()
-			if err != nil {
-				return nil, err
-			}
-			t.of, t.n = append(t.of, m), t.n+len(m.at)
-		}
-		s.memory.put(key, t)
-		return nil, nil
-	})
-	return err
-}
-
-// sent are moments as PostgreSQL sends their times: microseconds since 2000, 8 bytes big-endian each, one behind another.
-type sent struct {
-	Kind  record.Kind
-	State record.State
-	Of    int64
-	At    []byte
-}
-
-func (r *sent) moments() (moments, error) {
-	m := moments{Kind: r.Kind, State: r.State, Of: r.Of, at: make([]int64, len(r.At)/8)}
-	if len(r.At)%8 != 0 {
-		return m, fmt.Errorf("%d bytes are not times of 8 bytes each", len(r.At))
+// times reads the times of a filter of any time.
+func (s *Store) times(ctx context.Context, f Filter) (out times, size int, err error) {
+	q, args, err := s.where(ctx, &f, false)
+	if err != nil {
+		return nil, 0, err
 	}
+	var rows []struct {
+		Kind      record.Kind
+		State     record.State
+		ExhibitID int64 `db:"exhibit_id"`
+		At, IDs   []byte
+	}
+	q = "SELECT r.kind, r.state, r.exhibit_id, string_agg(timestamptz_send(r.at), '') AS at, string_agg(int8send(r.id), '') AS ids" + f.countFrom() + q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
+	if f.Words != "" {
+		err = s.byWords(ctx, &rows, q, args...)
+	} else {
+		err = s.list(ctx, &rows, "reading the times of records", q, args...)
+	}
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, r := range rows {
+		m := moments{Kind: r.Kind, State: r.State, Exhibit: r.ExhibitID, at: sentTimes(r.At), ids: roaring64.New()}
+		if !slices.IsSorted(m.at) {
+			slices.Sort(m.at)
+		}
+		for _, id := range sentNumbers(r.IDs) {
+			m.ids.Add(uint64(id))
+		}
+		out, size = append(out, m), size+8*len(m.at)+int(m.ids.GetSizeInBytes())
+	}
+	return out, size, nil
+}
+
+// sentNumbers reads numbers as PostgreSQL sends them: 8 bytes big-endian each, one behind another.
+func sentNumbers(b []byte) []int64 {
+	out := make([]int64, len(b)/8)
+	for i := range out {
+		out[i] = int64(binary.BigEndian.Uint64(b[8*i:]))
+	}
+	return out
+}
+
+// sentTimes reads times as PostgreSQL sends them, microseconds since 2000, as such since 1970.
+func sentTimes(b []byte) []int64 {
 	epoch := time.Date(2000, 1, 1, 0, 0, 0, 0, time.UTC).UnixMicro()
-	for i := range m.at {
-		m.at[i] = int64(binary.BigEndian.Uint64(r.At[8*i:])) + epoch
+	out := sentNumbers(b)
+	for i := range out {
+		out[i] += epoch
 	}
-	if !slices.IsSorted(m.at) {
-		slices.Sort(m.at)
-	}
-	return m, nil
+	return out
 }
 
-// each calls f for each bin of stride microseconds from a time on in which some of the moments are, with how many.
-func (m *moments) each(from, to time.Time, stride int64, f func(bin, n int)) {
+// each calls f for each bin of stride microseconds from a time on in which some moments are, with how many.
+func each(at []int64, from, to time.Time, stride int64, f func(bin, n int)) {
 	begin := from.UnixMicro()
-	i, _ := slices.BinarySearch(m.at, begin)
-	end, _ := slices.BinarySearch(m.at, to.UnixMicro())
+	i, _ := slices.BinarySearch(at, begin)
+	end, _ := slices.BinarySearch(at, to.UnixMicro())
 	for i < end {
-		bin := (m.at[i] - begin) / stride
-		n, _ := slices.BinarySearch(m.at[i:end], begin+(bin+1)*stride)
+		bin := (at[i] - begin) / stride
+		n, _ := slices.BinarySearch(at[i:end], begin+(bin+1)*stride)
 		f(int(bin), n)
 		i += n
 	}
 }
 
 // hours is what [Store.Hours] says: of hours that begin in the window.
-func (t *times) hours(exhibit int64, from, to time.Time, kinds []string) (out []gap.Hour) {
+func (t times) hours(exhibit int64, from, to time.Time, kinds []string) (out []gap.Hour) {
 	up := func(t time.Time) time.Time { return t.Add(time.Hour - time.Nanosecond).Truncate(time.Hour) }
 	from, to = up(from), up(to)
 	n := map[int]int64{}
-	for _, m := range t.of {
-		if m.Of == exhibit && slices.Contains(kinds, string(m.Kind)) {
-			m.each(from, to, time.Hour.Microseconds(), func(bin, k int) { n[bin] += int64(k) })
+	for _, m := range t {
+		if m.Exhibit == exhibit && slices.Contains(kinds, string(m.Kind)) {
+			each(m.at, from, to, time.Hour.Microseconds(), func(bin, k int) { n[bin] += int64(k) })
 		}
 	}
 	for _, bin := range slices.Sorted(maps.Keys(n)) {
@@ -219,12 +277,21 @@ func (t *times) hours(exhibit int64, from, to time.Time, kinds []string) (out []
 	return out
 }
 
+// ids are all records of the times.
+func (t times) ids() *roaring64.Bitmap {
+	out := roaring64.New()
+	for _, m := range t {
+		out.Or(m.ids)
+	}
+	return out
+}
+
 // counts is what [Store.Counts] says, from times that are held.
-func (t *times) counts(f *Filter, stride int64) (out []timeline.Count) {
-	for _, m := range t.of {
-		if (f.Exhibit == 0 || m.Of == f.Exhibit) && (len(f.Exhibits) == 0 || slices.Contains(f.Exhibits, m.Of)) && (len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(m.Kind))) &&
+func (t times) counts(f *Filter, stride int64) (out []timeline.Count) {
+	for _, m := range t {
+		if (f.Exhibit == 0 || m.Exhibit == f.Exhibit) && (len(f.Exhibits) == 0 || slices.Contains(f.Exhibits, m.Exhibit)) && (len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(m.Kind))) &&
 			(f.State == "" || string(m.State) == f.State || f.State == "below" && m.State != record.Intact) {
-			m.each(f.From, f.To, stride, func(bin, n int) { out = append(out, timeline.Count{Bin: bin, Kind: m.Kind, State: m.State, N: n}) })
+			each(m.at, f.From, f.To, stride, func(bin, n int) { out = append(out, timeline.Count{Bin: bin, Kind: m.Kind, State: m.State, N: n}) })
 		}
 	}
 	return out

@@ -146,14 +146,9 @@ func TestComparisonsGoOn(t *testing.T) {
 	ctx := context.Background()
 	pages := map[int64][2]string{0: {"300", "line 10"}, store.ComparedPage: {"40", "line 310"}, 2 * store.ComparedPage: {"0", ""}}
 	var bins []store.ComparedBin
-	for i := range 6 { // and once more from times that are held in memory
+	for i := range 6 { // and once more from what is held in memory
 		after := int64(i%3) * store.ComparedPage
 		want := pages[after]
-		if i == 3 {
-			if err := store.HoldCompared(ctx, s, older, newer); err != nil || !store.HoldsCompared(ctx, s, older, newer) {
-				t.Fatal("the times are not held: ", err)
-			}
-		}
 		x, err := s.Compare(ctx, f, older, newer, 4, [2]int64{after, 0})
 		if err != nil {
 			t.Fatal(err)
@@ -171,10 +166,6 @@ func TestComparisonsGoOn(t *testing.T) {
 		if err != nil || x.A != 340 || x.B != 0 || x.Both != 10 || fmt.Sprint(len(x.OnlyA)) != want[0] || first != want[1] {
 			t.Errorf("after %d: %d of %d, from %q, %v; want %v", after, len(x.OnlyA), x.A, first, err, want)
 		}
-	}
-	source(t, s, c, e, "7", lines[:1]...) // another source of the case
-	if store.HoldsCompared(ctx, s, older, newer) {
-		t.Error("what is held is not given up when records come")
 	}
 }
 
@@ -226,11 +217,14 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	// What both have meets a filter if either does, and a change of one of the two is a change of what both have.
 	both := f
 	both.Larger = 5
+	words := f
+	words.Words = "gate"
 	for _, x := range []struct {
 		change, want string
 		f            store.Filter
 	}{
 		{fmt.Sprintf("UPDATE record SET bytes = 9 WHERE acquisition_id = %d AND summary = 'you are late'", newer.ID), "0 1 0", both},
+		{"SELECT", "1 0 0", words},
 		{fmt.Sprintf("UPDATE record SET summary = 'you were late' WHERE acquisition_id = %d AND summary = 'you are late'", newer.ID), "0 0 1", both},
 		{fmt.Sprintf("UPDATE record SET summary = 'you are late' WHERE acquisition_id = %d AND summary = 'you were late'", newer.ID), "2 1 2", f},
 	} {
