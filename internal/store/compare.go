@@ -89,7 +89,7 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 	}
 	stride := (micros + int64(n) - 1) / int64(n)
 	var meet *roaring64.Bitmap // the records that do, nil for all
-	if f.Source = 0; f.Words != "" || f.narrow() {
+	if f.Source = 0; f.some() {
 		t, ok, err := s.heldTimes(ctx, f)
 		if err == nil && !ok {
 			t, err = s.holdTimes(ctx, f)

@@ -1,9 +1,15 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
+	"sort"
+	"strings"
 	"time"
+
+	"github.com/RoaringBitmap/roaring/v2/roaring64"
 
 	"crosswind/core/record"
 )
@@ -22,12 +28,10 @@ func (s *Store) Contacts(ctx context.Context, f Filter) (out []Contacts, err err
 	if err != nil {
 		return nil, err
 	}
-	x, _, args, err := s.monthly(ctx, &f, kindsOf(func(a record.About) bool { return a.Group == record.Talk }))
-	if err != nil {
-		return nil, err
+	out, ok, err := s.heldContacts(ctx, f)
+	if err == nil && !ok {
+		out, err = s.contacts(ctx, f)
 	}
-	err = s.list(ctx, &out, "counting contacts", `SELECT x.exhibit_id, h.handle, x.direction, sum(x.n)::bigint AS n, coalesce(sum(x.n) FILTER (WHERE x.state <> 'intact'), 0)::bigint AS below
-FROM (`+x+") x CROSS JOIN LATERAL unnest(x.parties) h(handle) WHERE h.handle <> '' GROUP BY 1, 2, 3 ORDER BY 1, 2, 3", args...)
 	kept := out[:0]
 	for _, c := range out {
 		if !gate.Privileged([]string{c.Handle}) {
@@ -35,6 +39,125 @@ FROM (`+x+") x CROSS JOIN LATERAL unnest(x.parties) h(handle) WHERE h.handle <> 
 		}
 	}
 	return kept, err
+}
+
+// contacts counts them in the database.
+func (s *Store) contacts(ctx context.Context, f Filter) (out []Contacts, err error) {
+	began := time.Now()
+	x, _, args, err := s.monthly(ctx, &f, kindsOf(isTalk))
+	if err != nil {
+		return nil, err
+	}
+	err = s.list(ctx, &out, "counting contacts", `SELECT x.exhibit_id, h.handle, x.direction, sum(x.n)::bigint AS n, coalesce(sum(x.n) FILTER (WHERE x.state <> 'intact'), 0)::bigint AS below
+FROM (`+x+") x CROSS JOIN LATERAL unnest(x.parties) h(handle) WHERE h.handle <> '' GROUP BY 1, 2, 3 ORDER BY 1, 2, 3", args...)
+	if err == nil && time.Since(began) > tooLong {
+		s.holdBehind(func(ctx context.Context) error {
+			_, err := s.holdTalk(ctx, f.CaseID)
+			if err == nil && f.some() {
+				_, err = s.holdTimes(ctx, f)
+			}
+			return err
+		})
+	}
+	return out, err
+}
+
+func isTalk(a record.About) bool { return a.Group == record.Talk }
+
+// talkOf is what there is of talk between an exhibit and the same parties, of one kind, state and direction.
+type talkOf struct {
+	ExhibitID int64 `db:"exhibit_id"`
+	Kind      record.Kind
+	State     record.State
+	Direction string
+	Parties   Array[string]
+	at, id    []int64 // of each record, in order of time
+}
+
+func (x *talkOf) Len() int           { return len(x.at) }
+func (x *talkOf) Less(i, j int) bool { return x.at[i] < x.at[j] }
+func (x *talkOf) Swap(i, j int) {
+	x.at[i], x.at[j] = x.at[j], x.at[i]
+	x.id[i], x.id[j] = x.id[j], x.id[i]
+}
+
+func talkKey(caseID int64) string { return fmt.Sprintf("the talk of case %d", caseID) }
+
+// holdTalk reads with whom there was talk in a case, and holds it.
+func (s *Store) holdTalk(ctx context.Context, caseID int64) ([]talkOf, error) {
+	return hold(ctx, s, caseID, nil, talkKey(caseID), func(ctx context.Context) (out []talkOf, size int, err error) {
+		var rows []struct {
+			talkOf
+			At, IDs []byte
+		}
+		err = s.grouped(ctx, &rows, false, `SELECT r.exhibit_id, r.kind, r.state, r.direction, r.parties, string_agg(timestamptz_send(r.at), '') AS at, string_agg(int8send(r.id), '') AS ids
+  FROM record r WHERE r.case_id = $1 AND r.kind = ANY($2) AND r.at IS NOT NULL GROUP BY 1, 2, 3, 4, 5`, caseID, kindsOf(isTalk))
+		for _, r := range rows {
+			x := r.talkOf
+			x.at, x.id = sentTimes(r.At), sentNumbers(r.IDs)
+			if !sort.IsSorted(&x) {
+				sort.Sort(&x)
+			}
+			out, size = append(out, x), size+16*len(x.at)+200
+		}
+		return out, size, err
+	})
+}
+
+// heldContacts counts contacts by what is held, if it is.
+func (s *Store) heldContacts(ctx context.Context, f Filter) (out []Contacts, ok bool, err error) {
+	talk, ok, err := held[[]talkOf](ctx, s, f.CaseID, nil, talkKey(f.CaseID))
+	var meet *roaring64.Bitmap
+	if ok && f.some() {
+		var t times
+		t, ok, err = s.heldTimes(ctx, f)
+		meet = t.ids()
+	}
+	if !ok || err != nil {
+		return nil, false, err
+	}
+	type way struct {
+		exhibit           int64
+		handle, direction string
+	}
+	all := map[way]*Contacts{}
+	for _, x := range talk {
+		if !f.wants(x.ExhibitID, x.Kind, x.State) {
+			continue
+		}
+		i, _ := slices.BinarySearch(x.at, f.From.UnixMicro())
+		end, _ := slices.BinarySearch(x.at, f.To.UnixMicro())
+		n := int64(end - i)
+		if meet != nil {
+			for n = 0; i < end; i++ {
+				if meet.Contains(uint64(x.id[i])) {
+					n++
+				}
+			}
+		}
+		if n == 0 {
+			continue
+		}
+		for _, h := range x.Parties {
+			if h == "" {
+				continue
+			}
+			w := way{x.ExhibitID, h, x.Direction}
+			if all[w] == nil {
+				all[w] = &Contacts{ExhibitID: w.exhibit, Handle: w.handle, Direction: w.direction}
+			}
+			if all[w].N += n; x.State != record.Intact {
+				all[w].Below += n
+			}
+		}
+	}
+	for _, c := range all {
+		out = append(out, *c)
+	}
+	slices.SortFunc(out, func(a, b Contacts) int {
+		return cmp.Or(cmp.Compare(a.ExhibitID, b.ExhibitID), strings.Compare(a.Handle, b.Handle), strings.Compare(a.Direction, b.Direction))
+	})
+	return out, true, nil
 }
 
 // monthly writes as SQL what a filter has of kinds within its window: a row for a record, with its time and id, or, where
@@ -57,7 +180,7 @@ func (s *Store) monthly(ctx context.Context, f *Filter, kinds any) (q, all strin
 	if first.Before(from) {
 		first = first.AddDate(0, 1, 0)
 	}
-	if f.narrow() || f.Words != "" || !first.Before(end) {
+	if f.some() || !first.Before(end) {
 		return one, "", args, nil
 	}
 	// The filter without its window, which is written as whole months and what is left before and behind.

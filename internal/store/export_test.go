@@ -8,6 +8,12 @@ func Hold(ctx context.Context, s *Store, f Filter) error {
 	return err
 }
 
+// HoldTalk holds with whom there was talk in a case.
+func HoldTalk(ctx context.Context, s *Store, caseID int64) error {
+	_, err := s.holdTalk(ctx, caseID)
+	return err
+}
+
 // Holds reports whether they are held, and are those of now.
 func Holds(ctx context.Context, s *Store, f Filter) bool {
 	_, ok, err := s.heldTimes(ctx, f)

@@ -82,6 +82,9 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 			return err
 		}
 	}
+	if _, err := s.holdTalk(ctx, caseID); err != nil {
+		return err
+	}
 	_, err = s.holdTimes(ctx, Filter{CaseID: caseID})
 	return err
 }

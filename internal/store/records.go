@@ -370,10 +370,8 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	}
 	bin := fmt.Sprintf("SELECT date_bin($%d::interval, r.at, $%d) AS at, r.kind, r.state, ", len(args)-1, len(args))
 	by := q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
-	if f.Words != "" {
-		err = s.byWords(ctx, &rows, bin+"count(*) AS n"+f.countFrom()+by, args...)
-	} else if f.narrow() || stride < hourlyFrom {
-		err = s.list(ctx, &rows, "counting records", bin+"count(*) AS n"+f.countFrom()+by, args...)
+	if f.some() || stride < hourlyFrom {
+		err = s.grouped(ctx, &rows, f.Words != "", bin+"count(*) AS n"+f.countFrom()+by, args...)
 	} else {
 		with, q := hourly(bin, by, f, n, stride, &args)
 		err = s.list(ctx, &rows, "counting records", with+q, args...)
@@ -401,20 +399,24 @@ func hourly(bin, by string, f Filter, n int, stride int64, args *[]any) (with, q
 			" UNION ALL " + bin + "count(*) AS n FROM edge CROSS JOIN LATERAL (SELECT * FROM record WHERE case_id = $1 AND at >= edge.hour AND at < edge.hour + interval '1 hour' OFFSET 0) r WHERE " + by
 }
 
-// byWords counts what words find by their index, even if all records have them: to divide
-// all texts again takes longer than anything else. They are counted without sorting them, which the
-// database would do since it takes bins for as many as records.
-func (s *Store) byWords(ctx context.Context, dst any, q string, args ...any) error {
+// grouped reads records in groups, without sorting them: the database would, since it takes bins for as many as records.
+// What words find it finds by their index, even if all records have them: to divide all texts again takes longer than
+// anything else.
+func (s *Store) grouped(ctx context.Context, dst any, words bool, q string, args ...any) error {
 	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{ReadOnly: true})
 	if err == nil {
 		defer tx.Rollback()
-		_, err = tx.ExecContext(ctx, "SET LOCAL enable_seqscan = off; SET LOCAL enable_sort = off")
+		set := "SET LOCAL enable_sort = off"
+		if words {
+			set += "; SET LOCAL enable_seqscan = off"
+		}
+		_, err = tx.ExecContext(ctx, set)
 	}
 	if err == nil {
 		err = tx.SelectContext(ctx, dst, q, args...)
 	}
 	if err != nil {
-		return fmt.Errorf("counting records by words: %w", err)
+		return fmt.Errorf("reading records in groups: %w", err)
 	}
 	return nil
 }

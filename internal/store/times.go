@@ -163,6 +163,16 @@ func (s *Store) holdBehind(hold func(context.Context) error) {
 	}
 }
 
+// wants reports whether a filter asks for an exhibit, a kind and a state.
+func (f *Filter) wants(exhibit int64, kind record.Kind, state record.State) bool {
+	return (f.Exhibit == 0 || exhibit == f.Exhibit) && (len(f.Exhibits) == 0 || slices.Contains(f.Exhibits, exhibit)) &&
+		(len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(kind))) &&
+		(f.State == "" || string(state) == f.State || f.State == "below" && state != record.Intact)
+}
+
+// some reports whether a filter asks for more than these and a time.
+func (f *Filter) some() bool { return f.Words != "" || f.narrow() }
+
 // heldTimes gives the times of a filter if they are held, or are to be, and no record of the case has changed.
 func (s *Store) heldTimes(ctx context.Context, f Filter) (times, bool, error) {
 	_, key := f.lasting()
@@ -208,12 +218,7 @@ func (s *Store) times(ctx context.Context, f Filter) (out times, size int, err e
 		At, IDs   []byte
 	}
 	q = "SELECT r.kind, r.state, r.exhibit_id, string_agg(timestamptz_send(r.at), '') AS at, string_agg(int8send(r.id), '') AS ids" + f.countFrom() + q + " AND r.at IS NOT NULL GROUP BY 1, 2, 3"
-	if f.Words != "" {
-		err = s.byWords(ctx, &rows, q, args...)
-	} else {
-		err = s.list(ctx, &rows, "reading the times of records", q, args...)
-	}
-	if err != nil {
+	if err := s.grouped(ctx, &rows, f.Words != "", q, args...); err != nil {
 		return nil, 0, err
 	}
 	for _, r := range rows {
@@ -289,8 +294,7 @@ func (t times) ids() *roaring64.Bitmap {
 // counts is what [Store.Counts] says, from times that are held.
 func (t times) counts(f *Filter, stride int64) (out []timeline.Count) {
 	for _, m := range t {
-		if (f.Exhibit == 0 || m.Exhibit == f.Exhibit) && (len(f.Exhibits) == 0 || slices.Contains(f.Exhibits, m.Exhibit)) && (len(f.Kinds) == 0 || slices.Contains(f.Kinds, string(m.Kind))) &&
-			(f.State == "" || string(m.State) == f.State || f.State == "below" && m.State != record.Intact) {
+		if f.wants(m.Exhibit, m.Kind, m.State) {
 			each(m.at, f.From, f.To, stride, func(bin, n int) { out = append(out, timeline.Count{Bin: bin, Kind: m.Kind, State: m.State, N: n}) })
 		}
 	}

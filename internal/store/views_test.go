@@ -102,6 +102,11 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		}
 	}
 	at := func(days float64) time.Time { return morning.Add(time.Duration(days * 24 * float64(time.Hour))) }
+	type contacts struct {
+		f   store.Filter
+		had []store.Contacts
+	}
+	var asked []contacts
 	kept := 0
 	for i := range 40 {
 		f := store.Filter{CaseID: c.ID, From: at(r.Float64() * 60), To: at(60 + r.Float64()*110), State: []string{"", "below", "recovered"}[i%3]}
@@ -115,6 +120,13 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		if err != nil || err2 != nil || fmt.Sprint(had) != fmt.Sprint(want) {
 			t.Errorf("contacts of %v to %v: %v, %v; want %v", f.From, f.To, had, err, want)
 		}
+		word := f
+		word.Words = []string{"here7", "here2*"}[i%2]
+		had, err = s.Contacts(ctx, word)
+		if err != nil || i == 0 && len(had) == 0 {
+			t.Errorf("contacts of what has %s: %v, %v", word.Words, had, err)
+		}
+		asked = append(asked, contacts{f, want}, contacts{one, want}, contacts{word, had})
 		talks, err := s.Talks(ctx, f, 3)
 		all, err2 := s.Talks(ctx, one, 3)
 		for k := range all {
@@ -130,6 +142,26 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 	}
 	if kept < 1000 {
 		t.Errorf("only %d records were counted", kept)
+	}
+	// And the same once more from what is held in memory.
+	if err := store.HoldTalk(ctx, s, c.ID); err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range asked {
+		if x.f.App+x.f.Words != "" {
+			if err := store.Hold(ctx, s, x.f); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if had, err := s.Contacts(ctx, x.f); err != nil || !reflect.DeepEqual(had, x.had) {
+			t.Errorf("held contacts of %+v: %v, %v; want %v", x.f, had, err, x.had)
+		}
+	}
+	if _, err := s.DB().ExecContext(ctx, "DELETE FROM record WHERE id % 2 = 0"); err != nil {
+		t.Fatal(err)
+	}
+	if had, err := s.Contacts(ctx, asked[0].f); err != nil || reflect.DeepEqual(had, asked[0].had) {
+		t.Errorf("what is held is not given up when records go: %v", err)
 	}
 }
 
