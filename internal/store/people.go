@@ -15,8 +15,25 @@ import (
 // People is what is known of the persons of a case.
 type People struct {
 	Persons []*people.Person
-	Records map[string]int64  // that name a handle
-	Cards   map[string]Record // by UID: the first of each
+	Records map[string]int64 // that name a handle
+	Cards   map[string]Card  // by UID: the first of each
+}
+
+// Card is a contact: a record that names somebody's handles.
+type Card struct {
+	ID            int64
+	ExhibitID     int64 `db:"exhibit_id"`
+	AcquisitionID int64 `db:"acquisition_id"`
+	AcqNo         int   `db:"acq_no"`
+	UID           string
+	Kind          record.Kind
+	State         record.State
+	Place         string
+	At            *time.Time
+	Summary       string        // the name
+	Parties       Array[string] // handles in normal form
+	DB            string        // the path of its database
+	ExhibitRef    string        `db:"exhibit_ref"`
 }
 
 // Of finds the person who has a handle, nil if nobody has.
@@ -41,7 +58,7 @@ func (s *Store) People(ctx context.Context, caseID int64) (*People, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &People{Records: map[string]int64{}, Cards: map[string]Record{}}
+	out := &People{Records: map[string]int64{}, Cards: map[string]Card{}}
 	var named []struct {
 		Handle string
 		N      int64
@@ -56,22 +73,49 @@ func (s *Store) People(ctx context.Context, caseID int64) (*People, error) {
 			out.Records[h.Handle] = h.N
 		}
 	}
-	var rs []Record
-	if err := s.list(ctx, &rs, "listing the contacts", `SELECT r.id, r.uid, r.kind, r.state, r.place, r.at, r.summary, r.parties, r.db, r.acquisition_id, e.reference AS exhibit_ref, q.number AS acq_no
-  FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id WHERE r.case_id = $1 AND r.kind = ANY($2) ORDER BY r.state <> 'intact', r.id LIMIT $3`, caseID, record.Cards(), maxCards); err != nil {
+	all, err := s.cards(ctx, caseID)
+	if err != nil {
 		return nil, err
 	}
+	exhibits, err := s.Exhibits(ctx, caseID)
+	if err != nil {
+		return nil, err
+	}
+	refs := map[int64]string{} // by which exhibits can be renamed meanwhile
+	for _, e := range exhibits {
+		refs[e.ID] = e.Reference
+	}
 	var cards []people.Card
-	for _, r := range rs {
-		if _, again := out.Cards[r.UID]; again || gate.Record(r.Subject()) != scope.Admitted {
+	for _, r := range all {
+		if _, again := out.Cards[r.UID]; again || gate.Record(scope.Subject{Kind: r.Kind, At: r.At, Parties: r.Parties, Place: r.Place}) != scope.Admitted {
 			continue
 		}
+		r.ExhibitRef = refs[r.ExhibitID]
 		out.Cards[r.UID] = r
 		cards = append(cards, people.Card{ID: r.UID, Name: r.Summary, Handles: r.Parties})
 	}
 	rulings, err := s.rulings(ctx, caseID)
 	out.Persons = people.Gather(handles, cards, rulings)
 	return out, err
+}
+
+// cards lists the contacts of a case without their exhibits' references; they are held if that takes long.
+func (s *Store) cards(ctx context.Context, caseID int64) ([]Card, error) {
+	key := fmt.Sprintf("the contacts of case %d", caseID)
+	out, ok, err := held[[]Card](ctx, s, caseID, nil, key)
+	if ok || err != nil {
+		return out, err
+	}
+	find := func(ctx context.Context) (out []Card, size int, err error) {
+		err = s.list(ctx, &out, "listing the contacts", `SELECT r.id, r.exhibit_id, r.acquisition_id, q.number AS acq_no, r.uid, r.kind, r.state, r.place, r.at, r.summary, r.parties, r.db
+  FROM record r JOIN acquisition q ON q.id = r.acquisition_id WHERE r.case_id = $1 AND r.kind = ANY($2) ORDER BY r.state <> 'intact', r.id LIMIT $3`, caseID, record.Cards(), maxCards)
+		for i := range out {
+			c := &out[i]
+			size += 240 + len(c.UID) + len(c.Summary) + len(c.DB) + 32*len(c.Parties)
+		}
+		return out, size, err
+	}
+	return hold(ctx, s, caseID, nil, key, find)
 }
 
 // NamesOf lists the names by which the records of a case know whoever has one of the handles, in normal form.

@@ -144,7 +144,7 @@ func hold[T any](ctx context.Context, s *Store, caseID int64, of []int64, key st
 		}
 		found, size, err := find(ctx)
 		if err == nil {
-			h.found, h.size = found, size
+			h.found, h.size = found, size+1024 // so that what is small is given up some time, too
 			s.memory.put(key, h)
 		}
 		return found, err

@@ -25,7 +25,7 @@ type peoplePage struct {
 	Lines   []personLine
 	All     int
 	One     *personLine // who is looked at
-	Contact map[string]store.Record
+	Contact map[string]store.Card
 	Records map[string]int64
 	Grounds []ground
 }
@@ -64,7 +64,7 @@ func (l personLine) Why() string {
 // ground is why handles are one person's, for the page.
 type ground struct {
 	people.Ground
-	Contact *store.Record
+	Contact *store.Card
 }
 
 func (a pages) people(c *gin.Context, fault error) error {
