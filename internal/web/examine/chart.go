@@ -108,7 +108,7 @@ func (a pages) photographs(ctx context.Context, p *frame.Page, v *content, ch *c
 	if len(f.Kinds) == 0 || ch.Folded || ch.seen == 0 || ch.seen > mostPhotos {
 		return nil
 	}
-	rs, _, err := a.records(ctx, v.clocks, f, store.After{})
+	rs, _, err := a.records(ctx, v.clocks, f, store.After{}, fewRecords)
 	if err != nil {
 		return err
 	}

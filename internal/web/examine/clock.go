@@ -83,12 +83,12 @@ func (k clock) right(rs []store.Record) {
 	}
 }
 
-// records lists records by their right times: as far as each clock's page goes.
-func (a pages) records(ctx context.Context, all []clock, f store.Filter, after store.After) (out []store.Record, next *store.After, err error) {
+// records lists n records by their right times, or more: as far as each clock's page of n goes.
+func (a pages) records(ctx context.Context, all []clock, f store.Filter, after store.After, n int) (out []store.Record, next *store.After, err error) {
 	for _, k := range all {
 		from := after
 		from.At = from.At.Add(k.Off)
-		rs, more, err := a.Store.Records(ctx, k.filter(f), from, pageSize)
+		rs, more, err := a.Store.Records(ctx, k.filter(f), from, n)
 		if err != nil {
 			return nil, nil, err
 		}

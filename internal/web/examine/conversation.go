@@ -20,7 +20,7 @@ const (
 	before      = 40   // messages of a conversation before and after the chosen one
 	saidAtMost  = 1000 // of another source between these
 	columns     = 3
-	shownTalks  = 80
+	shownTalks  = 48
 	silence     = 10 * time.Minute // from which on it is told in words
 	besideParam = "beside"
 )

@@ -52,8 +52,10 @@ func Routes(a *frame.App, inCase frame.Group) {
 }
 
 const (
-	pageSize = 80
-	around   = 12 // messages before and after the chosen one
+	pageSize    = 48  // records of the list that come at once: about what two screens show
+	fewRecords  = 80  // are marks of the chart each, or pictures of the gallery
+	takenAtOnce = 500 // records
+	around      = 12  // messages before and after the chosen one
 )
 
 type content struct {
@@ -204,8 +206,8 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		}
 		v.Redacted = n > 0
 	}
-	if v.Wants("chart") && v.Chart.All <= pageSize && !v.Chart.Empty {
-		few, _, err := a.records(ctx, v.clocks, v.Filter, store.After{})
+	if v.Wants("chart") && v.Chart.All <= fewRecords && !v.Chart.Empty {
+		few, _, err := a.records(ctx, v.clocks, v.Filter, store.After{}, fewRecords)
 		if err != nil {
 			return err
 		}
@@ -235,7 +237,7 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 	}
 	if v.GoesOff = untimed > 0; !v.GoesOff {
 		var next *store.After
-		if v.Records, next, err = a.records(ctx, v.clocks, v.Filter, after); err != nil {
+		if v.Records, next, err = a.records(ctx, v.clocks, v.Filter, after, pageSize); err != nil {
 			return err
 		}
 		if next != nil {

@@ -70,14 +70,14 @@ func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery
 	var rs []store.Record
 	var next *store.After
 	if untimed == 0 {
-		if rs, next, err = a.records(ctx, v.clocks, f, after); err != nil {
+		if rs, next, err = a.records(ctx, v.clocks, f, after, fewRecords); err != nil {
 			return nil, err
 		}
 	}
 	if next != nil {
 		g.Next = p.Keep("after", writeAfter(*next), "o", "")
 	} else { // behind all others those that have no time
-		more, last, err := a.Store.Untimed(ctx, f, untimed, pageSize)
+		more, last, err := a.Store.Untimed(ctx, f, untimed, fewRecords)
 		if err != nil {
 			return nil, err
 		}

@@ -104,7 +104,7 @@ func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) er
 		return a.Before.At.Compare(*b.Before.At)
 	})
 	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), From: v.Filter.From, To: v.Filter.To, Kinds: record.KindsOf(func(a record.About) bool { return a.Zoned })}
-	zones, _, err := a.records(ctx, v.clocks, f, store.After{})
+	zones, _, err := a.records(ctx, v.clocks, f, store.After{}, fewRecords)
 	type change struct {
 		exhibit int64
 		at      int64

@@ -181,7 +181,7 @@ func (a pages) lines(c *gin.Context, v *content, of map[*export.Line]int64) iter
 			return true
 		}
 		for after := (&store.After{}); after != nil; {
-			rs, next, err := a.records(ctx, v.clocks, v.Filter, *after)
+			rs, next, err := a.records(ctx, v.clocks, v.Filter, *after, takenAtOnce)
 			if err != nil {
 				yield(nil, err)
 				return
@@ -192,7 +192,7 @@ func (a pages) lines(c *gin.Context, v *content, of map[*export.Line]int64) iter
 			after = next
 		}
 		for after := int64(0); ; {
-			rs, next, err := a.Store.Untimed(ctx, v.Filter, after, pageSize)
+			rs, next, err := a.Store.Untimed(ctx, v.Filter, after, takenAtOnce)
 			if err != nil {
 				yield(nil, err)
 				return
