@@ -1,6 +1,9 @@
 package store
 
-import "context"
+import (
+	"context"
+	"errors"
+)
 
 // Hold holds the times of a filter, as is done behind a count that takes long.
 func Hold(ctx context.Context, s *Store, f Filter) error {
@@ -8,10 +11,11 @@ func Hold(ctx context.Context, s *Store, f Filter) error {
 	return err
 }
 
-// HoldTalk holds with whom there was talk in a case.
-func HoldTalk(ctx context.Context, s *Store, caseID int64) error {
-	_, err := s.holdTalk(ctx, caseID)
-	return err
+// HoldAll holds with whom there was talk in a case, and its fixes.
+func HoldAll(ctx context.Context, s *Store, caseID int64) error {
+	_, err1 := s.holdTalk(ctx, caseID)
+	_, err2 := s.holdFixes(ctx, caseID)
+	return errors.Join(err1, err2)
 }
 
 // Holds reports whether they are held, and are those of now.

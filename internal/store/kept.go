@@ -85,6 +85,9 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 	if _, err := s.holdTalk(ctx, caseID); err != nil {
 		return err
 	}
+	if _, err := s.holdFixes(ctx, caseID); err != nil {
+		return err
+	}
 	_, err = s.holdTimes(ctx, Filter{CaseID: caseID})
 	return err
 }

@@ -213,44 +213,6 @@ func (s *Store) recordsByExhibit(ctx context.Context, f Filter, after After, lim
 	return out, nil, nil
 }
 
-// Placed lists the records of a filter that have a place and a time, in their order, limit at most: what a map and the gate
-// ask of them, and what is beside them not.
-func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Record, err error) {
-	f.Placed = true
-	q, args, err := s.where(ctx, &f, true)
-	if err != nil {
-		return nil, err
-	}
-	args = append(args, limit)
-	gate, err := s.Gate(ctx, f.CaseID)
-	if err != nil {
-		return nil, err
-	}
-	// The members of conversations are put together once, and not for each record; and rows are read column by column, since
-	// finding the fields of so many takes longer than the database does.
-	rows, err := s.pool.Query(ctx, `WITH talk AS MATERIALIZED (SELECT k.exhibit_id, k.db, k.thread, array_agg(k.member ORDER BY k.member) AS members
-  FROM conversation_member k JOIN exhibit e ON e.id = k.exhibit_id WHERE e.case_id = $1 AND k.thread <> '' GROUP BY 1, 2, 3)
-SELECT r.id, r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state, r.place, r.at, r.thread_lost, r.parties, r.latitude, r.longitude, r.accuracy, e.reference, k.members
-FROM (SELECT r.*`+f.countFrom()+q+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d) r JOIN exhibit e ON e.id = r.exhibit_id LEFT JOIN talk k ON (k.exhibit_id, k.db, k.thread) = (r.exhibit_id, r.db, r.thread) ORDER BY r.at, r.id", len(args)), args...)
-	if err != nil {
-		return nil, fmt.Errorf("listing places: %w", err)
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var r Record
-		if err := rows.Scan(&r.ID, &r.CaseID, &r.ExhibitID, &r.AcquisitionID, &r.Kind, &r.State, &r.Place, &r.At, &r.ThreadLost, (*[]string)(&r.Parties), &r.Latitude, &r.Longitude, &r.Accuracy, &r.ExhibitRef, (*[]string)(&r.Members)); err != nil {
-			return nil, fmt.Errorf("listing places: %w", err)
-		}
-		if gate.Record(r.Subject()) == scope.Admitted {
-			out = append(out, r)
-		}
-	}
-	if err := rows.Err(); err != nil {
-		return nil, fmt.Errorf("listing places: %w", err)
-	}
-	return out, nil
-}
-
 // records lists records that may be seen: each passes the gate as the authorities are
 // now. What a reading kept is within scope already; this is the second lock. read, if not
 // nil, is told of the last record that was read and of their number.

@@ -103,10 +103,21 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 	}
 	at := func(days float64) time.Time { return morning.Add(time.Duration(days * 24 * float64(time.Hour))) }
 	type contacts struct {
-		f   store.Filter
-		had []store.Contacts
+		f      store.Filter
+		had    []store.Contacts
+		placed string
 	}
 	var asked []contacts
+	placed := func(f store.Filter) (out string) {
+		all, err := s.Placed(ctx, f, 50)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range all {
+			out += fmt.Sprint(x.ID, x.At.UTC(), x.Latitude, x.Longitude, x.Accuracy, x.Kind, x.State, x.ExhibitRef, "; ")
+		}
+		return out
+	}
 	kept := 0
 	for i := range 40 {
 		f := store.Filter{CaseID: c.ID, From: at(r.Float64() * 60), To: at(60 + r.Float64()*110), State: []string{"", "below", "recovered"}[i%3]}
@@ -126,7 +137,7 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		if err != nil || i == 0 && len(had) == 0 {
 			t.Errorf("contacts of what has %s: %v, %v", word.Words, had, err)
 		}
-		asked = append(asked, contacts{f, want}, contacts{one, want}, contacts{word, had})
+		asked = append(asked, contacts{f, want, placed(one)}, contacts{one, want, placed(f)}, contacts{word, had, placed(word)})
 		talks, err := s.Talks(ctx, f, 3)
 		all, err2 := s.Talks(ctx, one, 3)
 		for k := range all {
@@ -144,7 +155,7 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		t.Errorf("only %d records were counted", kept)
 	}
 	// And the same once more from what is held in memory.
-	if err := store.HoldTalk(ctx, s, c.ID); err != nil {
+	if err := store.HoldAll(ctx, s, c.ID); err != nil {
 		t.Fatal(err)
 	}
 	for _, x := range asked {
@@ -156,12 +167,18 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		if had, err := s.Contacts(ctx, x.f); err != nil || !reflect.DeepEqual(had, x.had) {
 			t.Errorf("held contacts of %+v: %v, %v; want %v", x.f, had, err, x.had)
 		}
+		if got := placed(x.f); got != x.placed || !strings.Contains(x.placed, "38.5 -24") {
+			t.Errorf("held fixes of %+v: %s; want %s", x.f, got, x.placed)
+		}
 	}
 	if _, err := s.DB().ExecContext(ctx, "DELETE FROM record WHERE id % 2 = 0"); err != nil {
 		t.Fatal(err)
 	}
 	if had, err := s.Contacts(ctx, asked[0].f); err != nil || reflect.DeepEqual(had, asked[0].had) {
 		t.Errorf("what is held is not given up when records go: %v", err)
+	}
+	if placed(asked[0].f) == asked[0].placed {
+		t.Error("fixes that are held are not given up when records go")
 	}
 }
 
@@ -304,7 +321,7 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	}
 	f.Near.Metres = 44
 	if rs, err := s.Placed(ctx, f, 10); err != nil || len(rs) != 0 {
-		t.Errorf("%v, %v", said(rs), err)
+		t.Errorf("%v, %v", rs, err)
 	}
 	gaps, err := s.Gaps(ctx, c.ID, one.ID)
 	if err != nil || len(gaps) != 2 || gaps[1].Missing != 2 || !gaps[1].Times[1].Equal(morning) || !gaps[1].Times[4].Equal(morning.Add(90*time.Minute)) {

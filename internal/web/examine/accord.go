@@ -225,3 +225,11 @@ func callLength(c accord.Call) string {
 	}
 	return record.Fact{Value: strconv.FormatFloat(c.Seconds, 'f', 0, 64), Unit: record.Seconds}.Words()
 }
+
+func fix(r *store.Record) geo.Fix {
+	f := geo.Fix{Point: geo.Point{Latitude: *r.Latitude, Longitude: *r.Longitude}, At: *r.At}
+	if r.Accuracy != nil {
+		f.Accuracy = *r.Accuracy
+	}
+	return f
+}

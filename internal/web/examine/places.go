@@ -71,7 +71,7 @@ type stretch struct {
 
 type leg struct {
 	geo.Leg
-	From, To *store.Record
+	From, To *store.Fix
 	Address  string
 }
 
@@ -96,23 +96,25 @@ func (l leg) Time() string {
 
 func (a pages) places(ctx context.Context, p *frame.Page, v *content) (*places, error) {
 	m := &places{Width: mapWidth, Height: mapHeight}
-	var all []store.Record
+	var all []store.Fix
 	for _, k := range v.clocks {
 		rs, err := a.Store.Placed(ctx, k.filter(v.Filter), mostPlaces)
 		if err != nil {
 			return nil, err
 		}
 		m.More = m.More || len(rs) == mostPlaces
-		k.right(rs)
-		all = append(all, rs...)
+		for _, x := range rs {
+			x.At = x.At.Add(-k.Off)
+			all = append(all, x)
+		}
 	}
-	slices.SortStableFunc(all, func(x, y store.Record) int { return x.At.Compare(*y.At) })
+	slices.SortStableFunc(all, func(x, y store.Fix) int { return x.At.Compare(y.At) })
 	if m.N = len(all); m.N == 0 {
 		return m, nil
 	}
 	at := make([]geo.Point, len(all))
 	for i, r := range all {
-		at[i] = geo.Point{Latitude: *r.Latitude, Longitude: *r.Longitude}
+		at[i] = geo.Point{Latitude: r.Latitude, Longitude: r.Longitude}
 	}
 	box := graticule.BoxOf(at)
 	if b, ok := readBox(p.Query.Get("box")); ok {
@@ -143,10 +145,10 @@ func readBox(s string) (b graticule.Box, ok bool) {
 }
 
 // dots draws the places; those that would lie on one another are one dot, which leads nearer.
-func (m *places) dots(p *frame.Page, v *content, pr graticule.Map, all []store.Record) {
+func (m *places) dots(p *frame.Page, v *content, pr graticule.Map, all []store.Fix) {
 	type cell struct{ x, y int }
 	type group struct {
-		rs       []*store.Record
+		rs       []*store.Fix
 		x, y     float64
 		below, n int
 	}
@@ -154,7 +156,7 @@ func (m *places) dots(p *frame.Page, v *content, pr graticule.Map, all []store.R
 	var order []*group
 	for i := range all {
 		r := &all[i]
-		x, y := pr.X(*r.Longitude), pr.Y(*r.Latitude)
+		x, y := pr.X(r.Longitude), pr.Y(r.Latitude)
 		if x < 0 || x > mapWidth || y < 0 || y > mapHeight {
 			continue
 		}
@@ -175,22 +177,22 @@ func (m *places) dots(p *frame.Page, v *content, pr graticule.Map, all []store.R
 		r := g.rs[0]
 		d := dot{X: round1(g.x / float64(g.n)), Y: round1(g.y / float64(g.n)), N: g.n, Below: g.below == g.n, Some: g.below > 0}
 		d.R = round1(min(3.2+1.1*math.Sqrt(float64(g.n-1)), 12))
-		d.Chosen = v.Chosen != nil && slices.ContainsFunc(g.rs, func(x *store.Record) bool { return x.ID == v.Chosen.ID })
+		d.Chosen = v.Chosen != nil && slices.ContainsFunc(g.rs, func(x *store.Fix) bool { return x.ID == v.Chosen.ID })
 		switch reach := mapCell / pr.By; {
 		case g.n == 1:
 			d.Address = p.Keep("r", fmt.Sprint(r.ID), "o", "")
-			d.Words = fmt.Sprintf("%s, %s, %s, %s", frame.When(*r.At, p.Zone), r.Kind.Title(), strings.ToLower(r.State.Title()), r.ExhibitRef)
-			if r.Accuracy != nil {
-				d.Accuracy = round1(min(*r.Accuracy/111_320*pr.By, mapWidth))
+			d.Words = fmt.Sprintf("%s, %s, %s, %s", frame.When(r.At, p.Zone), r.Kind.Title(), strings.ToLower(r.State.Title()), r.ExhibitRef)
+			if r.Accuracy > 0 {
+				d.Accuracy = round1(min(r.Accuracy/111_320*pr.By, mapWidth))
 			}
 		case reach < graticule.LeastSpan:
-			d.Address = p.Keep("view", "", "box", "", "o", "", "near", fmt.Sprintf("%.6f,%.6f,%.0f", *r.Latitude, *r.Longitude, math.Ceil(reach*111_320*1.5)))
+			d.Address = p.Keep("view", "", "box", "", "o", "", "near", fmt.Sprintf("%.6f,%.6f,%.0f", r.Latitude, r.Longitude, math.Ceil(reach*111_320*1.5)))
 			d.Words = fmt.Sprintf("%d records here: list them", g.n)
 		default:
 			lat, lon := pr.North-d.Y/pr.By, pr.West+d.X/pr.By/pr.Flat
 			h, w := reach*6, reach*6*mapWidth/mapHeight/pr.Flat
 			d.Address = p.Keep("box", fmt.Sprintf("%.6f,%.6f,%.6f,%.6f", max(-90, lat-h), lon-w, min(90, lat+h), lon+w), "o", "")
-			d.Words = fmt.Sprintf("%d records, %d below, %s to %s: look nearer", g.n, g.below, frame.When(*r.At, p.Zone), frame.When(*g.rs[g.n-1].At, p.Zone))
+			d.Words = fmt.Sprintf("%d records, %d below, %s to %s: look nearer", g.n, g.below, frame.When(r.At, p.Zone), frame.When(g.rs[g.n-1].At, p.Zone))
 		}
 		m.Dots = append(m.Dots, d)
 	}
@@ -200,13 +202,13 @@ func (m *places) dots(p *frame.Page, v *content, pr graticule.Map, all []store.R
 func round1(f float64) float64 { return math.Round(f*10) / 10 }
 
 // path draws the way that each exhibit took, and measures its legs. Of a fix that several sources have, one is taken.
-func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Record) {
+func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Fix) {
 	type key struct {
 		exhibit  int64
 		at       int64
 		lat, lon float64
 	}
-	seen, tracks := map[key]bool{}, map[int64][]*store.Record{}
+	seen, tracks := map[key]bool{}, map[int64][]*store.Fix{}
 	var exhibits []int64
 	n := 0
 	for i := range all {
@@ -214,7 +216,7 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Record) {
 		if r.Kind.About().Time != "taken" || r.State == record.Earlier { // a place that was saved says nothing of where the handset was
 			continue
 		}
-		k := key{r.ExhibitID, r.At.Unix(), *r.Latitude, *r.Longitude}
+		k := key{r.ExhibitID, r.At.Unix(), r.Latitude, r.Longitude}
 		if seen[k] {
 			continue
 		}
@@ -233,7 +235,7 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Record) {
 	for _, e := range exhibits {
 		t := tracks[e]
 		for i := 1; i < len(t); i++ {
-			a, b := fix(t[i-1]), fix(t[i])
+			a, b := t[i-1].Fix(), t[i].Fix()
 			l := leg{geo.Between(a, b), t[i-1], t[i], p.Keep("r", fmt.Sprint(t[i].ID), "o", "")}
 			if l.TooFast {
 				m.Fast++
@@ -243,18 +245,10 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Record) {
 				int(min(shades-1, shades*(t[i].At.Unix()-first)/max(1, last-first))), l.TooFast, t[i].At.UnixMilli()})
 		}
 	}
-	slices.SortStableFunc(m.Legs, func(a, b leg) int { return a.From.At.Compare(*b.From.At) })
+	slices.SortStableFunc(m.Legs, func(a, b leg) int { return a.From.At.Compare(b.From.At) })
 	if len(m.Legs) > 0 {
 		m.Begins = m.Legs[0].From.At.UnixMilli()
 	}
-}
-
-func fix(r *store.Record) geo.Fix {
-	f := geo.Fix{Point: geo.Point{Latitude: *r.Latitude, Longitude: *r.Longitude}, At: *r.At}
-	if r.Accuracy != nil {
-		f.Accuracy = *r.Accuracy
-	}
-	return f
 }
 
 // readNear reads a place and metres around it from an address.
