@@ -3,6 +3,7 @@ package store
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -56,42 +57,63 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 			}
 		}
 	}
-	rows, err := s.records(ctx, caseID, "reading what lies beside gaps", nil, recordSelect+`r.case_id = $1 AND (r.exhibit_id, r.db, r.row_id, r.acquisition_id, r.tab) IN
+	// Which rows these are changes with what full passes find.
+	key := fmt.Sprintf("what lies beside gaps of case %d: %x", caseID, sha256.Sum256(fmt.Appendf(nil, "%d %q %q %q", acqs, dbs, tabs, ids)))
+	found, ok, err := held[*beside](ctx, s, caseID, nil, key)
+	if err == nil && !ok {
+		found, err = hold(ctx, s, caseID, nil, key, func(ctx context.Context) (*beside, int, error) {
+			x := &beside{there: map[tableOf]bool{}}
+			if err := s.list(ctx, &x.rows, "reading what lies beside gaps", gateSelect+`r.case_id = $1 AND (r.exhibit_id, r.db, r.row_id, r.acquisition_id, r.tab) IN
   (SELECT a.exhibit_id, x.db, x.row_id, a.id, x.tab FROM unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) x(acquisition_id, db, tab, row_id) JOIN acquisition a ON a.id = x.acquisition_id)
-  AND r.at IS NOT NULL ORDER BY r.at`, caseID, Array[int64](acqs).param(), Array[string](dbs).param(), Array[string](tabs).param(), Array[string](ids).param())
+  AND r.at IS NOT NULL ORDER BY r.at`, caseID, Array[int64](acqs).param(), Array[string](dbs).param(), Array[string](tabs).param(), Array[string](ids).param()); err != nil {
+				return nil, 0, err
+			}
+			for _, r := range x.rows {
+				x.there[tableOf{r.AcquisitionID, r.DB, r.Table}] = true
+			}
+			for i := range out {
+				k := out[i].of()
+				there := x.there[k]
+				if !there {
+					if err := s.get(ctx, &there, "whether there are records of a table", "SELECT EXISTS (SELECT FROM record WHERE case_id = $1 AND acquisition_id = $2 AND db = $3 AND tab = $4)", caseID, k.acquisition, k.db, k.table); err != nil {
+						return nil, 0, err
+					}
+				}
+				x.there[k] = there
+			}
+			return x, 800 * len(x.rows), nil
+		})
+	}
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.admitted(ctx, caseID, slices.Clone(found.rows))
 	if err != nil {
 		return nil, err
 	}
 	of := map[tableOf]*Gaps{}
 	for i := range out {
-		of[tableOf{out[i].AcquisitionID, out[i].DB, out[i].Table}] = &out[i]
+		of[out[i].of()] = &out[i]
 	}
-	seen := map[*Gaps]bool{}
 	for _, r := range rows {
 		g := of[tableOf{r.AcquisitionID, r.DB, r.Table}]
 		if g == nil { // whose name the database has in another form
 			continue
 		}
-		seen[g] = true
 		if n, err := strconv.ParseInt(*r.RowID, 10, 64); err == nil && g.Times[n].IsZero() {
 			g.Times[n], g.Record[n] = *r.At, r.ID
 		}
 	}
-	var left []Gaps
-	for i := range out {
-		g := &out[i]
-		there := seen[g]
-		if !there {
-			if err := s.get(ctx, &there, "whether records of a table may be seen", "SELECT EXISTS (SELECT FROM record WHERE case_id = $1 AND acquisition_id = $2 AND db = $3 AND tab = $4)", caseID, g.AcquisitionID, g.DB, g.Table); err != nil {
-				return nil, err
-			}
-		}
-		if there {
-			left = append(left, *g)
-		}
-	}
-	return left, nil
+	return slices.DeleteFunc(out, func(g Gaps) bool { return !found.there[g.of()] }), nil
 }
+
+// beside is what there is of tables with gaps.
+type beside struct {
+	rows  []Record // with a time, beside a gap: with what the gate asks of them
+	there map[tableOf]bool
+}
+
+func (g *Gaps) of() tableOf { return tableOf{g.AcquisitionID, g.DB, g.Table} }
 
 // tableOf is a table of a database of an acquisition.
 type tableOf struct {

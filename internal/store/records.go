@@ -73,7 +73,13 @@ const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN ac
   LEFT JOIN record_whole w ON w.record_id = r.id WHERE `
 const recordSelect = `SELECT r.*, coalesce(w.body, '') AS body, e.reference AS exhibit_ref, q.number AS acq_no, m.reason AS mark_reason, m.by AS mark_by, m.at AS mark_at,
   EXISTS (SELECT FROM working_note n WHERE n.acquisition_id = r.acquisition_id AND n.uid = r.uid) AS noted,
-  ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread AND r.thread <> '' ORDER BY 1) AS members` + recordFrom
+  ` + membersOf + recordFrom
+
+// gateSelect reads of a record what the gate asks of it, and where it comes from.
+const gateSelect = `SELECT r.id, r.case_id, r.exhibit_id, r.acquisition_id, r.kind, r.state, r.place, r.at, r.thread, r.thread_lost, r.parties, r.db, r.tab, r.row_id,
+  ` + membersOf + ` FROM record r WHERE `
+
+const membersOf = "ARRAY(SELECT k.member FROM conversation_member k WHERE k.exhibit_id = r.exhibit_id AND k.db = r.db AND k.thread = r.thread AND r.thread <> '' ORDER BY 1) AS members"
 
 // byExhibit is the order of the exhibits' references, which is not one of records: they are listed exhibit by exhibit.
 const byExhibit = "e.reference"
@@ -217,15 +223,20 @@ func (s *Store) recordsByExhibit(ctx context.Context, f Filter, after After, lim
 // now. What a reading kept is within scope already; this is the second lock. read, if not
 // nil, is told of the last record that was read and of their number.
 func (s *Store) records(ctx context.Context, caseID int64, what string, read func(*Record, int), q string, args ...any) (out []Record, err error) {
-	gate, err := s.Gate(ctx, caseID)
-	if err != nil {
-		return nil, err
-	}
 	if err := s.list(ctx, &out, what, q, args...); err != nil {
 		return nil, err
 	}
 	if n := len(out); n > 0 && read != nil {
 		read(&out[n-1], n)
+	}
+	return s.admitted(ctx, caseID, out)
+}
+
+// admitted leaves of records those that may be seen.
+func (s *Store) admitted(ctx context.Context, caseID int64, out []Record) ([]Record, error) {
+	gate, err := s.Gate(ctx, caseID)
+	if err != nil {
+		return nil, err
 	}
 	return slices.DeleteFunc(out, func(r Record) bool { return gate.Record(r.Subject()) != scope.Admitted }), nil
 }
