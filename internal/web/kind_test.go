@@ -91,6 +91,7 @@ facts = [{ name = "Depth", column = "depth", unit = "metres", per = 100 }]
 	page(examine+"?q=mark+19", "by the mark 19, shell", "!by the mark 20,")
 	page(examine+"?q=kind:soundings+mark+7", "by the mark 7, shell")
 	page(examine+"?q=kind:message", "!by the mark 7, shell")
+	page(examine+"?q=kind:message,sounding+mark+7", "by the mark 7, shell")
 	page(examine+"?kind=sounding&state=recovered", "by the mark 19, shell", "!by the mark 18,")
 	id := w.column("SELECT id FROM record WHERE summary LIKE '%mark 19,%'")
 	page(examine+"?o=1&r="+id, "Taken by", "free block", "bytes, read again now, have it")

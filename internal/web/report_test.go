@@ -822,9 +822,9 @@ func TestRedactedPackage(t *testing.T) {
 			t.Fatal(code, page)
 		}
 	}
-	made := func() *store.Run {
+	made := func(of string) *store.Run {
 		t.Helper()
-		w.post("/case/T-1/report/package", "of", "redacted")
+		w.post("/case/T-1/report/package", "of", of)
 		runs, err := w.s.Runs(ctx, w.cs.ID, "package", 1)
 		if err != nil || len(runs) != 1 {
 			t.Fatal(runs, err)
@@ -835,11 +835,13 @@ func TestRedactedPackage(t *testing.T) {
 	if code, _ := w.post("/case/T-1/report/package"); code != http.StatusBadRequest {
 		t.Errorf("a package neither full nor redacted: %d", code)
 	}
-	if r := made(); r.State != "done" {
-		t.Fatalf("%s: %s", r.State, r.Error)
+	for _, of := range []string{"full", "redacted"} {
+		if r := made(of); r.State != "done" {
+			t.Fatalf("%s: %s", r.State, r.Error)
+		}
 	}
 	packed, err := w.s.Packages(ctx, w.cs.ID)
-	if err != nil || len(packed) != 1 {
+	if err != nil || len(packed) != 2 || !strings.HasSuffix(packed[0].Name, "-redacted.zip") || !strings.HasSuffix(packed[1].Name, "-full.zip") {
 		t.Fatal(packed, err)
 	}
 	at := fmt.Sprintf("/case/T-1/report/package/%d", packed[0].ID)
@@ -866,7 +868,7 @@ func TestRedactedPackage(t *testing.T) {
 		t.Errorf("a package of a record that is withheld now: %d", code)
 	}
 	redact("1", "T-1", "another case")
-	if r := made(); r.State != "failed" || !strings.Contains(r.Error, "the reference of the case holds what is redacted") {
+	if r := made("redacted"); r.State != "failed" || !strings.Contains(r.Error, "the reference of the case holds what is redacted") {
 		t.Errorf("%s: %s", r.State, r.Error)
 	}
 }

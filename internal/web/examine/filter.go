@@ -101,11 +101,14 @@ func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w s
 	}
 	switch name {
 	case "kind":
-		if kind, err := record.ParseKind(value); err == nil {
-			value = string(kind)
+		kinds := strings.Split(value, ",")
+		for i, k := range kinds {
+			if kind, err := record.ParseKind(k); err == nil {
+				kinds[i] = string(kind)
+			}
 		}
-		f.Kinds = append(f.Kinds, value)
-		return kindWords([]string{value}), nil
+		f.Kinds = append(f.Kinds, kinds...)
+		return kindWords(kinds), nil
 	case "state":
 		f.State = value
 		return strings.ToLower(stateWords(value)), nil

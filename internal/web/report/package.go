@@ -86,11 +86,18 @@ func (m *Maker) Package(ctx context.Context, t *run.Task) error {
 	bag := casefile.Bag{Name: fmt.Sprintf("%s-%s-%d", cs.Reference, r.At.UTC().Format("20060102T150405.000Z"), t.Run.ID), Case: cs.Reference, Title: cs.Title, Tool: m.Tool, By: t.Run.By, At: r.At}
 	var parts []casefile.Part
 	var bytes int64
+	version, err := m.Store.ReportVersion(ctx, cs.ID, 0)
+	if err != nil {
+		return err
+	}
 	if sub.Redacted {
 		bag.Name += "-redacted"
-		parts, err = m.redactedParts(ctx, t, r, head, stamped, &bag)
+		parts, err = m.redactedParts(ctx, t, r, version, head, stamped, &bag)
 	} else {
-		parts, bytes, err = m.parts(ctx, t, r, head, stamped)
+		if len(version.Redactions) > 0 {
+			bag.Name += "-full"
+		}
+		parts, bytes, err = m.parts(ctx, t, r, version, head, stamped)
 	}
 	if err != nil {
 		return err
@@ -284,11 +291,7 @@ func (m *Maker) report(ctx context.Context, t *run.Task, r *Report, sheet *repor
 
 // redactedParts are the payload of a redacted package: the redacted version of the report, and the head of the ledger. Nothing
 // else of the case goes with it, and the bag says nothing of it that is redacted.
-func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp, bag *casefile.Bag) ([]casefile.Part, error) {
-	version, err := m.Store.ReportVersion(ctx, r.Case.ID, 0)
-	if err != nil {
-		return nil, err
-	}
+func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, version *store.ReportVersion, head *ledger.Head, stamped *store.HeadStamp, bag *casefile.Bag) ([]casefile.Part, error) {
 	if len(version.Redactions) == 0 {
 		return nil, errors.New("the report has no redactions any more: there is no redacted version")
 	}
@@ -323,11 +326,7 @@ func (m *Maker) redactedParts(ctx context.Context, t *run.Task, r *Report, head 
 const mostStamps = 1000
 
 // parts are the payload of a package. bytes is about what they hold together.
-func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, head *ledger.Head, stamped *store.HeadStamp) (parts []casefile.Part, total int64, err error) {
-	version, err := m.Store.ReportVersion(ctx, r.Case.ID, 0)
-	if err != nil {
-		return nil, 0, err
-	}
+func (m *Maker) parts(ctx context.Context, t *run.Task, r *Report, version *store.ReportVersion, head *ledger.Head, stamped *store.HeadStamp) (parts []casefile.Part, total int64, err error) {
 	sheet := r.Compose(version)
 	if parts, err = m.report(ctx, t, r, sheet, casefile.ReportName, func() ([]press.PDF, error) { return r.pdf(ctx, m.Store, m.Press, sheet) }); err != nil {
 		return nil, 0, err
