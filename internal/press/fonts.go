@@ -33,7 +33,9 @@ type faces struct {
 // The folders of Debian's packages of the Noto fonts.
 var fontFolders = []string{"/usr/share/fonts/truetype/noto", "/usr/share/fonts/opentype/noto"}
 
-// readFaces reads the upright sans serif fonts of folders: that of Latin first, Chinese and Japanese ones and symbols last.
+// readFaces reads the upright sans serif fonts of folders: that of Latin first, symbols last. Scripts share marks: the Mongolian font
+// has a comma of Chinese and Japanese text, written downwards, and that of Adlam a question mark of Arabic. So the fonts of those
+// whose blocks these are in the Unicode Standard go before all others.
 func readFaces(folders []string) (*faces, error) {
 	rank := func(path string) int {
 		switch name := filepath.Base(path); {
@@ -43,10 +45,10 @@ func readFaces(folders []string) (*faces, error) {
 			return 3
 		case strings.Contains(name, "Symbols") || strings.Contains(name, "Math"):
 			return 4
-		case strings.HasSuffix(name, ".ttc"):
-			return 2
+		case strings.HasSuffix(name, ".ttc"), slices.Contains([]string{"NotoSansArabic-Regular.ttf", "NotoSansHebrew-Regular.ttf", "NotoSansDevanagari-Regular.ttf"}, name):
+			return 1
 		}
-		return 1
+		return 2
 	}
 	var paths []string
 	for _, dir := range folders {

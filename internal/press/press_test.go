@@ -53,7 +53,7 @@ func sample() *report.Report {
 			&report.Map{Places: []report.Place{{Record: 1, Latitude: 38.5, Longitude: -28.6, Accuracy: 9000}, {Record: 2, Latitude: 39.2, Longitude: -27.9, Below: true}, {Record: 3, Latitude: 38.5001, Longitude: -28.6001}}},
 			report.Signature{Name: "E", Place: "Place and date"}}},
 		{Name: "b", Title: "Records", Blocks: []report.Block{
-			rec(1, "Latin straße, Ελληνικά, Кириллица"), rec(2, "مرحبا بالعالم 123"), rec(3, "שלום עולם"), rec(4, "नमस्ते क्षत्रिय"), rec(5, "中文漢字 日本語カタカナ 한국어"), rec(6, "😀 👩‍👩‍👧 🇳🇴 ✓"),
+			rec(1, "Latin straße, Ελληνικά, Кириллица"), rec(2, "مرحبا بالعالم 123"), rec(3, "שלום עולם"), rec(4, "नमस्ते क्षत्रिय"), rec(5, "中文漢字 日本語カタカナ 한국어 ええ、10:00まで"), rec(6, "😀 👩‍👩‍👧 🇳🇴 ✓"),
 			rec(7, "#set text(red)\n= Title $x$ `raw` @cite <label> \\ // #include \"/etc/passwd\""),
 			rec(8, "turned \u202eback\u202c, nothing\x00 here, \xff, private \ue000, \u0378, \ufdd0"),
 			rec(9, strings.Repeat("x", 3000)), rec(10, "z"+strings.Repeat("\u0301", 2000)), rec(11, strings.Repeat("many lines\n", 200_000)), rec(12, ""), seen, &report.Picture{Bytes: shot.Bytes(), Type: "image/png", Caption: report.Text{report.T("the exhibit")}},
@@ -75,6 +75,23 @@ func contained() *Setter {
 	s := FindSetter("../..")
 	s.Within = []string{os.Args[0], "child"}
 	return s
+}
+
+// What several scripts have is shown by the font of the one in whose block it is: the blocks are those of the Unicode Standard's
+// Blocks.txt.
+func TestMarksOfScripts(t *testing.T) {
+	fs, err := readFaces(fontFolders)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for family, all := range map[string]string{"Noto Sans": "aж“…—№", "Noto Sans CJK": "、。「」〇々・ー，！한", "Noto Sans Arabic": "،؛؟ـ٠", "Noto Sans Devanagari": "।॥क", "Noto Sans Hebrew": "־״א",
+		"Noto Sans Bengali": "ক", "Noto Sans Mongolian": "ᠠ", "Noto Color Emoji": "😀"} {
+		for _, c := range all {
+			if f := fs.of(string(c)); f == nil || strings.TrimSuffix(f.family, " JP") != family {
+				t.Errorf("%c is set in %v; want %s", c, f, family)
+			}
+		}
+	}
 }
 
 func TestPDF(t *testing.T) {
@@ -101,7 +118,7 @@ func TestPDF(t *testing.T) {
 		t.Errorf("the pictures: %s", out)
 	}
 	text := run(t, "pdftotext", "-layout", path, "-")
-	for _, want := range []string{"1. What was found", "Record 2: said", "it is not marked any more", "straße, Ελληνικά, Кириллица", "中文漢字", "#set text(red)", "[U+202E]back[U+202C]", "nothing[U+0000] here, [byte FF], private [U+E000], [U+0378]", "[U+FDD0]", "[cut here: the text has 2200000 characters", "page 1 of ", "it ends in the middle", "it was not decoded", "the exhibit", "1, 3", "50 km", "28.0° W", "2008-01-10 21:20Z"} {
+	for _, want := range []string{"1. What was found", "Record 2: said", "it is not marked any more", "straße, Ελληνικά, Кириллица", "中文漢字", "ええ、10:00まで", "#set text(red)", "[U+202E]back[U+202C]", "nothing[U+0000] here, [byte FF], private [U+E000], [U+0378]", "[U+FDD0]", "[cut here: the text has 2200000 characters", "page 1 of ", "it ends in the middle", "it was not decoded", "the exhibit", "1, 3", "50 km", "28.0° W", "2008-01-10 21:20Z"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it does not say %q", want)
 		}

@@ -15,7 +15,7 @@
   if d.volumes > 1 [volume #d.volume of #d.volumes, ]
   [page #counter(page).display() of #counter(page).final().first()]
 })
-#set text(font: d.fonts, size: 9.5pt, fill: ink, lang: "en", fallback: false)
+#set text(cjk-latin-spacing: none, font: d.fonts, size: 9.5pt, fill: ink, lang: "en", fallback: false)
 #set par(leading: 0.62em, spacing: 0.9em)
 #show title: set text(18pt, weight: "bold")
 #show heading.where(level: 1): it => block(above: 20pt, below: 9pt, width: 100%, stroke: (bottom: 0.6pt + ink), inset: (bottom: 3pt), sticky: true, text(13pt, it.body))
