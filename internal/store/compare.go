@@ -104,8 +104,7 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 	for k := range all.sides {
 		side := &all.sides[k]
 		passed := int64(0)
-		i, _ := slices.BinarySearch(side.at, f.From.UnixMicro())
-		for end, _ := slices.BinarySearch(side.at, f.To.UnixMicro()); i < end; i++ {
+		for i, end := side.between(f.From, f.To); i < end; i++ {
 			if len(f.Kinds) > 0 && !slices.Contains(f.Kinds, string(all.kinds[side.kind[i]])) ||
 				meet != nil && !meet.Contains(uint64(side.id[i])) && !meet.Contains(uint64(side.other[i])) {
 				continue
@@ -141,20 +140,14 @@ type pairs struct {
 
 // side is in order of time.
 type side struct {
-	at, id, other []int64 // microseconds since 1970; the record; of what both have that of the second, else 0
-	kind          []byte  // which of the kinds
-}
-
-func (x *side) Len() int { return len(x.at) }
-
-func (x *side) Less(i, j int) bool {
-	return cmp.Or(cmp.Compare(x.at[i], x.at[j]), cmp.Compare(x.id[i], x.id[j])) < 0
+	instants
+	other []int64 // of what both have the record of the second, else 0
+	kind  []byte  // which of the kinds
 }
 
 func (x *side) Swap(i, j int) {
-	for _, v := range [][]int64{x.at, x.id, x.other} {
-		v[i], v[j] = v[j], v[i]
-	}
+	x.instants.Swap(i, j)
+	x.other[i], x.other[j] = x.other[j], x.other[i]
 	x.kind[i], x.kind[j] = x.kind[j], x.kind[i]
 }
 
@@ -178,7 +171,7 @@ func (s *Store) pairs(ctx context.Context, a, b *Acquisition) (*pairs, error) {
 		}
 		out, size := &pairs{kinds: kinds}, 0
 		for _, r := range rows {
-			x := side{sentTimes(r.At), sentNumbers(r.ID), sentNumbers(r.Other), r.Kind}
+			x := side{instants{sentTimes(r.At), sentNumbers(r.ID)}, sentNumbers(r.Other), r.Kind}
 			if !sort.IsSorted(&x) {
 				sort.Sort(&x)
 			}

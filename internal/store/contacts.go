@@ -5,7 +5,6 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -71,14 +70,7 @@ type talkOf struct {
 	State     record.State
 	Direction string
 	Parties   Array[string]
-	at, id    []int64 // of each record, in order of time
-}
-
-func (x *talkOf) Len() int           { return len(x.at) }
-func (x *talkOf) Less(i, j int) bool { return x.at[i] < x.at[j] }
-func (x *talkOf) Swap(i, j int) {
-	x.at[i], x.at[j] = x.at[j], x.at[i]
-	x.id[i], x.id[j] = x.id[j], x.id[i]
+	instants
 }
 
 func talkKey(caseID int64) string { return fmt.Sprintf("the talk of case %d", caseID) }
@@ -94,10 +86,7 @@ func (s *Store) holdTalk(ctx context.Context, caseID int64) ([]talkOf, error) {
   FROM record r WHERE r.case_id = $1 AND r.kind = ANY($2) AND r.at IS NOT NULL GROUP BY 1, 2, 3, 4, 5`, caseID, kindsOf(isTalk))
 		for _, r := range rows {
 			x := r.talkOf
-			x.at, x.id = sentTimes(r.At), sentNumbers(r.IDs)
-			if !sort.IsSorted(&x) {
-				sort.Sort(&x)
-			}
+			x.instants = sentInstants(r.At, r.IDs)
 			out, size = append(out, x), size+16*len(x.at)+200
 		}
 		return out, size, err
@@ -125,8 +114,7 @@ func (s *Store) heldContacts(ctx context.Context, f Filter) (out []Contacts, ok 
 		if !f.wants(x.ExhibitID, x.Kind, x.State) {
 			continue
 		}
-		i, _ := slices.BinarySearch(x.at, f.From.UnixMicro())
-		end, _ := slices.BinarySearch(x.at, f.To.UnixMicro())
+		i, end := x.between(f.From, f.To)
 		n := int64(end - i)
 		if meet != nil {
 			for n = 0; i < end; i++ {

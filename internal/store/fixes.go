@@ -45,19 +45,12 @@ func (x *Fix) Fix() geo.Fix {
 // fixes are those of which this is so, in order of time.
 type fixes struct {
 	FixesOf
-	at, id          []int64 // microseconds since 1970; the record
+	instants
 	lat, lon, about []float64
 }
 
-func (x *fixes) Len() int { return len(x.at) }
-
-func (x *fixes) Less(i, j int) bool {
-	return cmp.Or(cmp.Compare(x.at[i], x.at[j]), cmp.Compare(x.id[i], x.id[j])) < 0
-}
-
 func (x *fixes) Swap(i, j int) {
-	x.at[i], x.at[j] = x.at[j], x.at[i]
-	x.id[i], x.id[j] = x.id[j], x.id[i]
+	x.instants.Swap(i, j)
 	for _, v := range [][]float64{x.lat, x.lon, x.about} {
 		v[i], v[j] = v[j], v[i]
 	}
@@ -76,7 +69,7 @@ SELECT r.exhibit_id, r.kind, r.state, r.place, r.thread_lost, r.parties, k.membe
   string_agg(float8send(r.latitude), '') AS lat, string_agg(float8send(r.longitude), '') AS lon, string_agg(float8send(coalesce(r.accuracy, 0)), '') AS about
 FROM (SELECT r.*`+f.countFrom()+where+`) r LEFT JOIN talk k ON (k.exhibit_id, k.db, k.thread) = (r.exhibit_id, r.db, r.thread) GROUP BY 1, 2, 3, 4, 5, 6, 7`, args...)
 	for _, r := range rows {
-		x := fixes{FixesOf: r.FixesOf, at: sentTimes(r.At), id: sentNumbers(r.ID)}
+		x := fixes{FixesOf: r.FixesOf, instants: instants{sentTimes(r.At), sentNumbers(r.ID)}}
 		for _, v := range []struct {
 			to   *[]float64
 			sent []byte
@@ -129,8 +122,7 @@ func (s *Store) Placed(ctx context.Context, f Filter, limit int) (out []Fix, err
 		}
 		of := x.FixesOf
 		of.ExhibitRef = refs[x.ExhibitID]
-		k, _ := slices.BinarySearch(x.at, f.From.UnixMicro())
-		end, _ := slices.BinarySearch(x.at, f.To.UnixMicro())
+		k, end := x.between(f.From, f.To)
 		for n := 0; k < end && n < limit; k++ {
 			at := time.UnixMicro(x.at[k])
 			if meet != nil && !meet.Contains(uint64(x.id[k])) || gate.Record(scope.Subject{Kind: x.Kind, At: &at, Parties: x.Parties, Members: x.Members, Lost: x.ThreadLost, Place: x.Place}) != scope.Admitted {

@@ -1,11 +1,13 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/binary"
 	"encoding/json"
 	"maps"
 	"slices"
+	"sort"
 	"sync"
 	"time"
 
@@ -24,7 +26,7 @@ import (
 const tooLong = 100 * time.Millisecond
 
 // mostHeld bounds how many bytes of memory what is held takes.
-const mostHeld = 64 << 20
+const mostHeld = 96 << 20
 
 // times are when the records of a filter happened, by what a chart tells apart.
 type times []moments
@@ -33,8 +35,45 @@ type moments struct {
 	Kind    record.Kind
 	State   record.State
 	Exhibit int64
-	at      []int64           // microseconds since 1970, in order
-	ids     *roaring64.Bitmap // of the records
+	instants
+	ids *roaring64.Bitmap // of the records
+}
+
+// instants are when records happened, in order of time and number.
+type instants struct {
+	at []int64 // microseconds since 1970
+	id []int64 // of the record
+}
+
+func (x *instants) Len() int           { return len(x.at) }
+func (x *instants) Less(i, j int) bool { return x.compare(i, x.at[j], x.id[j]) < 0 }
+func (x *instants) Swap(i, j int) {
+	x.at[i], x.at[j] = x.at[j], x.at[i]
+	x.id[i], x.id[j] = x.id[j], x.id[i]
+}
+
+func (x *instants) compare(i int, at, id int64) int {
+	return cmp.Or(cmp.Compare(x.at[i], at), cmp.Compare(x.id[i], id))
+}
+
+// sentInstants reads instants as PostgreSQL sends them: times and numbers.
+func sentInstants(at, id []byte) instants {
+	x := instants{sentTimes(at), sentNumbers(id)}
+	if !sort.IsSorted(&x) {
+		sort.Sort(&x)
+	}
+	return x
+}
+
+// between gives from where on to before where instants lie in a window; of one whose ends are not known as much as there is.
+func (x *instants) between(from, to time.Time) (i, end int) {
+	if end = len(x.at); !to.IsZero() {
+		end, _ = slices.BinarySearch(x.at, to.UnixMicro())
+	}
+	if !from.IsZero() {
+		i, _ = slices.BinarySearch(x.at, from.UnixMicro())
+	}
+	return min(i, end), end
 }
 
 // memory holds what takes long to find, by a name for it.
@@ -222,14 +261,11 @@ func (s *Store) times(ctx context.Context, f Filter) (out times, size int, err e
 		return nil, 0, err
 	}
 	for _, r := range rows {
-		m := moments{Kind: r.Kind, State: r.State, Exhibit: r.ExhibitID, at: sentTimes(r.At), ids: roaring64.New()}
-		if !slices.IsSorted(m.at) {
-			slices.Sort(m.at)
-		}
-		for _, id := range sentNumbers(r.IDs) {
+		m := moments{Kind: r.Kind, State: r.State, Exhibit: r.ExhibitID, instants: sentInstants(r.At, r.IDs), ids: roaring64.New()}
+		for _, id := range m.id {
 			m.ids.Add(uint64(id))
 		}
-		out, size = append(out, m), size+8*len(m.at)+int(m.ids.GetSizeInBytes())
+		out, size = append(out, m), size+16*len(m.at)+int(m.ids.GetSizeInBytes())
 	}
 	return out, size, nil
 }
@@ -254,10 +290,10 @@ func sentTimes(b []byte) []int64 {
 }
 
 // each calls f for each bin of stride microseconds from a time on in which some moments are, with how many.
-func each(at []int64, from, to time.Time, stride int64, f func(bin, n int)) {
+func (x *instants) each(from, to time.Time, stride int64, f func(bin, n int)) {
 	begin := from.UnixMicro()
-	i, _ := slices.BinarySearch(at, begin)
-	end, _ := slices.BinarySearch(at, to.UnixMicro())
+	i, end := x.between(from, to)
+	at := x.at
 	for i < end {
 		bin := (at[i] - begin) / stride
 		n, _ := slices.BinarySearch(at[i:end], begin+(bin+1)*stride)
@@ -273,7 +309,7 @@ func (t times) hours(exhibit int64, from, to time.Time, kinds []string) (out []g
 	n := map[int]int64{}
 	for _, m := range t {
 		if m.Exhibit == exhibit && slices.Contains(kinds, string(m.Kind)) {
-			each(m.at, from, to, time.Hour.Microseconds(), func(bin, k int) { n[bin] += int64(k) })
+			m.each(from, to, time.Hour.Microseconds(), func(bin, k int) { n[bin] += int64(k) })
 		}
 	}
 	for _, bin := range slices.Sorted(maps.Keys(n)) {
@@ -291,11 +327,46 @@ func (t times) ids() *roaring64.Bitmap {
 	return out
 }
 
+// page gives the records of a page of [Store.Records] in order of time, and after which the next one begins, nil if this is the last.
+func (t times) page(f *Filter, after After, limit int) (ids []int64, next *After) {
+	var all instants
+	for _, m := range t {
+		if !f.wants(m.Exhibit, m.Kind, m.State) {
+			continue
+		}
+		i, end := m.between(f.From, f.To)
+		if at := after.At.UnixMicro(); after.ID == 0 {
+		} else if after.Down {
+			end = min(end, sort.Search(len(m.at), func(k int) bool { return m.compare(k, at, after.ID) >= 0 }))
+		} else {
+			i = max(i, sort.Search(len(m.at), func(k int) bool { return m.compare(k, at, after.ID) > 0 }))
+		}
+		if i >= end {
+			continue
+		}
+		if after.Down {
+			i = max(i, end-limit)
+		} else {
+			end = min(end, i+limit)
+		}
+		all.at, all.id = append(all.at, m.at[i:end]...), append(all.id, m.id[i:end]...)
+	}
+	if sort.Sort(&all); after.Down {
+		slices.Reverse(all.at)
+		slices.Reverse(all.id)
+	}
+	if len(all.id) >= limit {
+		all.id = all.id[:limit]
+		next = &After{Order: after.Order, At: time.UnixMicro(all.at[limit-1]), ID: all.id[limit-1]}
+	}
+	return all.id, next
+}
+
 // counts is what [Store.Counts] says, from times that are held.
 func (t times) counts(f *Filter, stride int64) (out []timeline.Count) {
 	for _, m := range t {
 		if f.wants(m.Exhibit, m.Kind, m.State) {
-			each(m.at, f.From, f.To, stride, func(bin, n int) { out = append(out, timeline.Count{Bin: bin, Kind: m.Kind, State: m.State, N: n}) })
+			m.each(f.From, f.To, stride, func(bin, n int) { out = append(out, timeline.Count{Bin: bin, Kind: m.Kind, State: m.State, N: n}) })
 		}
 	}
 	return out

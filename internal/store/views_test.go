@@ -106,6 +106,23 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		f      store.Filter
 		had    []store.Contacts
 		placed string
+		listed string
+	}
+	// The list page by page, forwards and backwards.
+	listed := func(f store.Filter) (out string) {
+		for _, down := range []bool{false, true} {
+			for after := (&store.After{Order: store.Order{Down: down}}); after != nil; {
+				page, next, err := s.Records(ctx, f, *after, 60)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, r := range page {
+					out += fmt.Sprint(r.ID, " ")
+				}
+				out, after = out+"; ", next
+			}
+		}
+		return out
 	}
 	var asked []contacts
 	placed := func(f store.Filter) (out string) {
@@ -137,7 +154,10 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		if err != nil || i == 0 && len(had) == 0 {
 			t.Errorf("contacts of what has %s: %v, %v", word.Words, had, err)
 		}
-		asked = append(asked, contacts{f, want, placed(one)}, contacts{one, want, placed(f)}, contacts{word, had, placed(word)})
+		asked = append(asked, contacts{f, want, placed(one), ""}, contacts{one, want, placed(f), ""}, contacts{word, had, placed(word), ""})
+		for k := len(asked) - 3; k < len(asked) && i%8 < 2; k++ {
+			asked[k].listed = listed(asked[k].f)
+		}
 		talks, err := s.Talks(ctx, f, 3)
 		all, err2 := s.Talks(ctx, one, 3)
 		for k := range all {
@@ -159,10 +179,12 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, x := range asked {
-		if x.f.App+x.f.Words != "" {
-			if err := store.Hold(ctx, s, x.f); err != nil {
-				t.Fatal(err)
-			}
+		if err := store.Hold(ctx, s, x.f); err != nil {
+			t.Fatal(err)
+		}
+		if x.listed == "" {
+		} else if got := listed(x.f); got != x.listed || x.f.Words == "" && len(got) < 50 {
+			t.Errorf("held list of %+v: %s; want %s", x.f, got, x.listed)
 		}
 		if had, err := s.Contacts(ctx, x.f); err != nil || !reflect.DeepEqual(had, x.had) {
 			t.Errorf("held contacts of %+v: %v, %v; want %v", x.f, had, err, x.had)
