@@ -57,8 +57,13 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 			}
 		}
 	}
-	// Which rows these are changes with what full passes find.
-	key := fmt.Sprintf("what lies beside gaps of case %d: %x", caseID, sha256.Sum256(fmt.Appendf(nil, "%d %q %q %q", acqs, dbs, tabs, ids)))
+	// Which tables and rows these are changes with what full passes find.
+	asked := sha256.New()
+	for i := range out {
+		fmt.Fprintf(asked, "%d %q %q;", out[i].AcquisitionID, out[i].DB, out[i].Table)
+	}
+	fmt.Fprintf(asked, "%d %q %q %q", acqs, dbs, tabs, ids)
+	key := fmt.Sprintf("what lies beside gaps of case %d: %x", caseID, asked.Sum(nil))
 	found, ok, err := held[*beside](ctx, s, caseID, nil, key)
 	if err == nil && !ok {
 		found, err = hold(ctx, s, caseID, nil, key, func(ctx context.Context) (*beside, int, error) {

@@ -172,9 +172,11 @@ func held[T any](ctx context.Context, s *Store, caseID int64, of []int64, key st
 }
 
 // hold finds something, and holds it. Who asks while it is being found waits for that, and it is found even if nobody waits
-// any more.
+// any more, unless the store is closed.
 func hold[T any](ctx context.Context, s *Store, caseID int64, of []int64, key string, find func(context.Context) (found T, size int, err error)) (T, error) {
-	ctx = context.WithoutCancel(ctx)
+	ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
+	defer stop()
+	defer context.AfterFunc(s.ctx, stop)()
 	found, err, _ := s.asking.Do("holding "+key, func() (any, error) {
 		h := &holding{}
 		// Before it is found: what changes meanwhile makes it one to be found anew.
