@@ -15,6 +15,7 @@ import (
 	"log/slog"
 	"os"
 	"runtime/debug"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -106,8 +107,9 @@ func (t *Task) Logf(format string, args ...any) {
 // maxUntold bounds the lines that wait to be told.
 const maxUntold = 20_000
 
-// take gives what there is to tell and forgets the lines that it gives.
-func (t *Task) take() store.Progress {
+// progress gives what there is to tell. The lines are told until they are known to be kept: the run can end while a sign of
+// life that has them is under way.
+func (t *Task) progress() store.Progress {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	p := t.p
@@ -115,15 +117,15 @@ func (t *Task) take() store.Progress {
 	for k, n := range t.p.Found {
 		p.Found[k] = n
 	}
-	t.p.Log = nil
+	p.Log = slices.Clone(t.p.Log)
 	return p
 }
 
-// untold gives lines back that could not be told.
-func (t *Task) untold(lines []string) {
+// told forgets the first n lines: they are kept.
+func (t *Task) told(n int) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.p.Log = append(lines, t.p.Log...)
+	t.p.Log, t.p.Before = t.p.Log[n:], t.p.Before+int64(n)
 }
 
 // Worker takes runs and does them. Its Work may be called many times at once.
@@ -202,8 +204,8 @@ func (w *Worker) Work(ctx context.Context) {
 
 // do does a run. However it ends, the run is told so.
 func (w *Worker) do(ctx context.Context, r *store.Run) {
-	t := &Task{Run: r, rate: w.Rate, p: store.Progress{Found: map[string]int64{}}}
-	r.Last = t.take
+	t := &Task{Run: r, rate: w.Rate, p: store.Progress{Found: map[string]int64{}, Before: r.Lines}}
+	r.Last = t.progress
 	run, cancel := context.WithCancelCause(store.WithReason(ctx, r.Reason))
 	defer cancel(nil)
 	var beats sync.WaitGroup
@@ -284,13 +286,15 @@ func (w *Worker) beat(ctx context.Context, cancel context.CancelCauseFunc, t *Ta
 			return
 		case <-time.After(beat):
 		}
-		p := t.take()
+		p := t.progress()
 		wish, err := w.Store.SaveProgress(ctx, t.Run, p, w.Lease)
+		if err == nil {
+			t.told(len(p.Log))
+		}
 		switch {
 		case errors.Is(err, store.ErrLost):
 			cancel(err)
 		case err != nil:
-			t.untold(p.Log)
 			t.cutOff.Store(true)
 			if ctx.Err() == nil {
 				w.Log.Error("saving progress", "run", t.Run.ID, "error", err)

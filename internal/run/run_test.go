@@ -155,6 +155,38 @@ func TestShutdownPutsTheRunBack(t *testing.T) {
 	}
 }
 
+// A run that ends while a sign of life is under way, before it or behind it, has all its lines once.
+func TestLinesAreKeptOnce(t *testing.T) {
+	b := newBench(t)
+	for _, first := range []bool{true, false} {
+		log := make(chan error, 1)
+		stop := b.work(func(ctx context.Context, task *Task) error {
+			task.Logf("one")
+			p := task.progress() // what the sign of life tells
+			task.Logf("two")
+			save := func() error {
+				_, err := b.s.SaveProgress(ctx, task.Run, p, time.Minute)
+				return err
+			}
+			var err error
+			if first {
+				err = save()
+			}
+			err = errors.Join(err, b.s.EndRun(ctx, task.Run, "done", ""))
+			if !first && !errors.Is(save(), store.ErrLost) {
+				err = errors.Join(err, errors.New("lines of a run that has ended are kept"))
+			}
+			log <- err
+			return nil
+		})
+		r := b.await(b.queue("job"), "done")
+		if err := <-log; err != nil || len(r.Log) != 2 || !strings.HasSuffix(r.Log[0], " one") || !strings.HasSuffix(r.Log[1], " two") {
+			t.Errorf("%q, %v", r.Log, err)
+		}
+		stop()
+	}
+}
+
 // A worker that is cut off from its run ends its work.
 func TestLostRunEndsTheJob(t *testing.T) {
 	b := newBench(t)

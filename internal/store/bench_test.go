@@ -45,13 +45,16 @@ func BenchmarkRunLog(b *testing.B) {
 			c, e := newCase(b, s)
 			r, _ := reading(b, s, c, e)
 			line := []string{"/data/talk/talk.db: 100 records, and what else a line says"}
+			lines := int64(0)
 			for range n / 10 {
-				if _, err := s.SaveProgress(ctx, r, store.Progress{Log: slices.Repeat(line, 10)}, time.Minute); err != nil {
+				_, err := s.SaveProgress(ctx, r, store.Progress{Log: slices.Repeat(line, 10), Before: lines}, time.Minute)
+				if lines += 10; err != nil {
 					b.Fatal(err)
 				}
 			}
 			for b.Loop() {
-				if _, err := s.SaveProgress(ctx, r, store.Progress{Log: line}, time.Minute); err != nil {
+				_, err := s.SaveProgress(ctx, r, store.Progress{Log: line, Before: lines}, time.Minute)
+				if lines++; err != nil {
 					b.Fatal(err)
 				}
 				if _, err := s.RunByID(ctx, r.ID); err != nil {

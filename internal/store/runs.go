@@ -40,7 +40,7 @@ type Run struct {
 	CreatedAt  time.Time  `db:"created_at"`
 	StartedAt  *time.Time `db:"started_at"`
 	EndedAt    *time.Time `db:"ended_at"`
-	// Last gives what there is still to tell of the run when it ends.
+	// Last gives what there is to tell of the run when it ends, and may not be kept yet.
 	Last func() Progress `db:"-"`
 }
 
@@ -233,6 +233,7 @@ WHERE id = $1 RETURNING *`, was.ID, state, lease.String(), p.Name(), fault, vani
 		if err := t.appendLog(r.ID, []string{"the worker went away; taken up again at " + time.Now().UTC().Format(time.RFC3339)}); err != nil {
 			return err
 		}
+		r.Lines++
 		return t.LogRepeated(act)
 	}, false)
 	if errors.Is(err, sql.ErrNoRows) {
@@ -269,7 +270,13 @@ var ErrLost = errors.New("another worker has taken this run")
 type Progress struct {
 	BytesDone, BytesTotal, ItemsDone, ItemsTotal int64
 	Found                                        map[string]int64
-	Log                                          []string // new lines
+	Log                                          []string // lines that may not be kept yet
+	Before                                       int64    // how many the run wrote before these
+}
+
+// unkept are the lines of which none is kept yet, of a run that has so many.
+func (p *Progress) unkept(lines int64) []string {
+	return p.Log[min(max(0, lines-p.Before), int64(len(p.Log))):]
 }
 
 // SaveProgress keeps the worker's progress, renews its lease, and returns what
@@ -280,12 +287,17 @@ func (s *Store) SaveProgress(ctx context.Context, r *Run, p Progress, lease time
 		return "", err
 	}
 	err = s.change(ctx, func(t *Tx) error {
-		if err := t.GetContext(ctx, &wish, `UPDATE run SET vanished = CASE WHEN (bytes_done, items_done) = ($3, $5) THEN vanished ELSE 0 END,
+		var now struct {
+			Wish  string
+			Lines int64 `db:"log_lines"`
+		}
+		if err := t.GetContext(ctx, &now, `UPDATE run SET vanished = CASE WHEN (bytes_done, items_done) = ($3, $5) THEN vanished ELSE 0 END,
   bytes_done = $3, bytes_total = $4, items_done = $5, items_total = $6, found = $7, lease_until = now() + $8::interval
-WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING wish`, r.ID, r.Fence, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, json.RawMessage(found), lease.String()); err != nil {
+WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING wish, log_lines`, r.ID, r.Fence, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, json.RawMessage(found), lease.String()); err != nil {
 			return err
 		}
-		return t.appendLog(r.ID, p.Log)
+		wish = now.Wish
+		return t.appendLog(r.ID, p.unkept(now.Lines))
 	}, false)
 	if errors.Is(err, sql.ErrNoRows) {
 		return "", ErrLost
@@ -353,17 +365,18 @@ func (t *Tx) EndRun(r *Run, state, fault string) error {
 			return err
 		}
 	}
-	res, err := t.ExecContext(t.ctx, `UPDATE run SET state = $3, error = $4, lease_until = NULL, wish = 'run',
+	var lines int64
+	err := t.GetContext(t.ctx, &lines, `UPDATE run SET state = $3, error = $4, lease_until = NULL, wish = 'run',
   ended_at = CASE WHEN $3 IN ('paused', 'queued') THEN NULL ELSE now() END,
-  bytes_done = $5, bytes_total = $6, items_done = $7, items_total = $8, found = $9, vanished = 0 WHERE id = $1 AND fence = $2 AND state = 'running'`,
+  bytes_done = $5, bytes_total = $6, items_done = $7, items_total = $8, found = $9, vanished = 0 WHERE id = $1 AND fence = $2 AND state = 'running' RETURNING log_lines`,
 		r.ID, r.Fence, state, fault, p.BytesDone, p.BytesTotal, p.ItemsDone, p.ItemsTotal, json.RawMessage(found))
+	if errors.Is(err, sql.ErrNoRows) {
+		return ErrLost
+	}
 	if err != nil {
 		return fmt.Errorf("ending run %d: %w", r.ID, err)
 	}
-	if n, _ := res.RowsAffected(); n == 0 {
-		return ErrLost
-	}
-	return t.appendLog(r.ID, p.Log)
+	return t.appendLog(r.ID, p.unkept(lines))
 }
 
 // WishRun says what the examiner wishes of a run: pause, stop, or run on.
