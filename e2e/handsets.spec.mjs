@@ -258,7 +258,8 @@ test("a memory card: its image, what was deleted and carved, and the package", a
   const section = page.locator("section.panel", { has: page.getByRole("heading", { name: "M acquisition 1" }) });
   await section.getByRole("button", { name: "Full pass" }).click();
   await expect(section.getByRole("row", { name: /photographs/ })).toContainText("in a lost file");
-  await section.getByRole("link", { name: /\.img$/ }).click();
+  // By its address: the page is looked at again as the reading ends, and the link that is pressed may be replaced meanwhile.
+  await page.goto(await section.getByRole("link", { name: /\.img$/ }).evaluate((a) => a.href));
   await page.locator("rect.use.carved").first().click();
   await page
     .locator(".storage-file", { hasText: "carved/jpeg at" })
