@@ -259,6 +259,16 @@ func (r *Record) Bytes() (n *int64) {
 	return n
 }
 
+// Files are the SHA-256, hex, of the files that belong to r.
+func (r *Record) Files() (out []string) {
+	for _, a := range r.Attachments {
+		if a.SHA256 != "" {
+			out = append(out, a.SHA256)
+		}
+	}
+	return out
+}
+
 // FileTypes are the types of the files that belong to r: their media types (RFC 6838), without parameters, and the
 // endings of their names, with the dot, all in lower case.
 func (r *Record) FileTypes() (out []string) {

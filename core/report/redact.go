@@ -5,11 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"unicode"
-	"unicode/utf8"
-
-	"golang.org/x/text/cases"
-	"golang.org/x/text/unicode/norm"
 )
 
 // Redaction is what is taken out of a redacted version, and why.
@@ -71,17 +66,24 @@ type Removed struct {
 	Words     string
 }
 
-// Known says what a redaction of a person or a record is to look for: all names and handles of the person, or, of the record,
-// its number in the report, 0 if it is not in it, and its text, which may be told elsewhere, too.
+// Known says what a redaction of a person or a record is to look for: all names and handles of the person, or the record.
 type Known struct {
 	Person func(handle string) []string
-	Record func(key string) (n int, text string)
+	Record func(key string) KnownRecord
+}
+
+// KnownRecord is what is known of a record that is redacted. What it says and shows may stand elsewhere, too.
+type KnownRecord struct {
+	N     int      // its number in the report, 0 if it is not in it
+	Text  string   // its text
+	Files []string // SHA-256 of the files that are attached to it, hex
 }
 
 // Redact gives a report without what its redactions name, and what was taken out. Words are found whatever their case, accents
 // and width, with marks that are not seen within them; of fewer than four letters only as whole words, where a script parts words. Numbers are found
-// however they are written. A digest of the bytes of a record of which something is taken out goes, too, since it would show
-// what a guess has right.
+// however they are written. Of a record of which something is taken out, be it a region of a picture, the digests and the lengths
+// of its bytes and its files go, too, since they would show what a guess has right; the digest of such a picture goes from wherever
+// it stands. So does whatever picture has the bytes of one that a redacted record has.
 func Redact(r *Report, rules []Redaction, known Known) (*Report, []Removed) {
 	x := NewRedactor(rules, known)
 	out := &Report{Kind: strings.TrimSuffix(r.Kind, FullVersion) + ": redacted version", Title: x.string(r.Title), About: x.text(r.About)}
@@ -97,21 +99,12 @@ func Redact(r *Report, rules []Redaction, known Known) (*Report, []Removed) {
 	return out, x.log
 }
 
-type needle struct {
-	rule   int
-	folded []rune
-	number bool // folded is the last digits of a number
-	whole  bool // only as whole words
-}
-
-// unspaced are scripts that put no spaces between words.
-var unspaced = []*unicode.RangeTable{unicode.Han, unicode.Hiragana, unicode.Katakana, unicode.Hangul, unicode.Thai, unicode.Lao, unicode.Khmer, unicode.Myanmar, unicode.Tibetan}
-
 // Redactor takes out of texts what redactions name.
 type Redactor struct {
 	needles []needle
 	keys    map[string]int // the rules of records, by their keys
 	records map[int]int    // and by their numbers
+	files   map[string]int // the rules of records whose files they are, by their SHA-256, hex
 	regions map[string][]hidden
 	part    string
 	record  int
@@ -126,7 +119,7 @@ type hidden struct {
 
 // NewRedactor gives what takes out what rules name: see [Redact].
 func NewRedactor(rules []Redaction, known Known) *Redactor {
-	x := &Redactor{keys: map[string]int{}, records: map[int]int{}, regions: map[string][]hidden{}}
+	x := &Redactor{keys: map[string]int{}, records: map[int]int{}, files: map[string]int{}, regions: map[string][]hidden{}}
 	for i, rule := range rules {
 		switch rule.Kind {
 		case OfPerson:
@@ -135,13 +128,18 @@ func NewRedactor(rules []Redaction, known Known) *Redactor {
 			}
 		case OfRecord:
 			x.keys[rule.Value] = i + 1
-			n, text := known.Record(rule.Value)
-			if n > 0 {
-				x.records[n] = i + 1
+			k := known.Record(rule.Value)
+			if k.N > 0 {
+				x.records[k.N] = i + 1
 			}
-			x.lookForRecord(i+1, text)
+			x.lookForRecord(i+1, k.Text)
+			for _, sum := range k.Files {
+				x.files[sum] = i + 1
+				x.look(i+1, sum)
+			}
 		case OfRegion:
 			if g, err := ParseRegion(rule.Value); err == nil {
+				x.look(i+1, g.SHA256)
 				x.regions[g.SHA256] = append(x.regions[g.SHA256], hidden{g, i + 1})
 			}
 		default:
@@ -155,217 +153,12 @@ func NewRedactor(rules []Redaction, known Known) *Redactor {
 // Record is the rule, from 1, by which the record of a key is taken out as a whole, 0 if none is.
 func (x *Redactor) Record(key string) int { return x.keys[key] }
 
-// Hides reports whether regions of the picture with a SHA-256, hex, are taken out.
-func (x *Redactor) Hides(sha256 string) bool { return len(x.regions[sha256]) > 0 }
-
-// shortestName is how many letters a word of a name has that is looked for by itself.
-const shortestName = 3
-
-// NameWords gives names with each of their words that is worth looking for by itself, sorted, each once.
-func NameWords(names ...string) (out []string) {
-	for _, name := range names {
-		out = append(out, name)
-		for w := range strings.FieldsSeq(name) {
-			if !strings.ContainsFunc(w, func(r rune) bool { return r >= '0' && r <= '9' }) && utf8.RuneCountInString(w) >= shortestName {
-				out = append(out, w)
-			}
-		}
+// Hides gives the rule by which the file with a SHA-256, hex, is taken out with its record, or a region of it is, 0 if none is.
+func (x *Redactor) Hides(sha256 string) int {
+	if regions := x.regions[sha256]; x.files[sha256] == 0 && len(regions) > 0 {
+		return regions[0].rule
 	}
-	slices.Sort(out)
-	return slices.DeleteFunc(slices.Compact(out), func(s string) bool { return strings.TrimSpace(s) == "" })
-}
-
-// lastDigits is how many digits, from the end, tell a telephone number whatever stands before them.
-const lastDigits = 9
-
-func (x *Redactor) look(rule int, s string) {
-	f := fold(s)
-	f = trim(f)
-	if len(f) == 0 {
-		return
-	}
-	n := needle{rule: rule, whole: len(f) < 4 && !unicode.In(f[0].r, unspaced...)}
-	var digits []rune
-	number := true
-	for _, r := range f {
-		n.folded = append(n.folded, r.r)
-		if r.r >= '0' && r.r <= '9' {
-			digits = append(digits, r.r)
-		} else if !separates(r.r) {
-			number = false
-		}
-	}
-	if x.needles = append(x.needles, n); number && len(digits) >= 6 {
-		x.needles = append(x.needles, needle{rule: rule, folded: digits[max(0, len(digits)-lastDigits):], number: true})
-	}
-}
-
-// lookForRecord looks for the text of a record, as it is told elsewhere.
-func (x *Redactor) lookForRecord(rule int, text string) {
-	if utf8.RuneCountInString(text) < 4 {
-		return
-	}
-	x.look(rule, text)
-	if q := []rune(strings.Join(strings.Fields(text), " ")); len(q) > shortest {
-		x.look(rule, string(q[:shortest]))
-	}
-}
-
-// shortest is how much of a long text is told where it is cited in short, at least.
-const shortest = 100
-
-// folded is a rune as it is compared, and where what it is of lies.
-type folded struct {
-	r        rune
-	from, to int
-}
-
-var caseless = cases.Fold()
-
-// fold gives a text as it is compared: without case, accents and what is not seen, spaces as one.
-func fold(s string) (out []folded) {
-	for i, r := range s {
-		to := i + utf8.RuneLen(r)
-		if r == utf8.RuneError {
-			_, n := utf8.DecodeRuneInString(s[i:])
-			to = i + n
-		}
-		if unicode.IsSpace(r) {
-			if len(out) == 0 || out[len(out)-1].r != ' ' {
-				out = append(out, folded{' ', i, to})
-			}
-			continue
-		}
-		if r < utf8.RuneSelf {
-			out = append(out, folded{unicode.ToLower(r), i, to})
-			continue
-		}
-		for _, d := range caseless.String(norm.NFKD.String(string(r))) {
-			if !unicode.In(d, unicode.Mn, unicode.Cf) {
-				out = append(out, folded{d, i, to})
-			}
-		}
-	}
-	return out
-}
-
-func trim(f []folded) []folded {
-	for len(f) > 0 && f[0].r == ' ' {
-		f = f[1:]
-	}
-	for len(f) > 0 && f[len(f)-1].r == ' ' {
-		f = f[:len(f)-1]
-	}
-	return f
-}
-
-// separates is what stands between the digits of a number.
-func separates(r rune) bool { return strings.ContainsRune(" -–—‑−.()/+", r) }
-
-// found is a range of a text that a rule takes out.
-type found struct{ from, to, rule int }
-
-// find gives what is to be taken out of a text, in order and apart from each other.
-func (x *Redactor) find(s string) (out []found) {
-	if len(x.needles) == 0 || s == "" {
-		return nil
-	}
-	f := fold(s)
-	taken := make([]bool, len(f))
-	var take func(i, k, rule int)
-	take = func(i, k, rule int) { // what is not taken out already
-		for i < k && taken[i] {
-			i++
-		}
-		end := i
-		for end < k && !taken[end] {
-			taken[end] = true
-			end++
-		}
-		if end == i {
-			return
-		}
-		to := f[end-1].to
-		for to < len(s) { // with the accents of its last letter
-			r, n := utf8.DecodeRuneInString(s[to:])
-			if !unicode.In(r, unicode.Mn, unicode.Cf) {
-				break
-			}
-			to += n
-		}
-		out = append(out, found{f[i].from, to, rule})
-		if end < k {
-			take(end, k, rule)
-		}
-	}
-	wordy := func(i int) bool {
-		return i >= 0 && i < len(f) && (unicode.IsLetter(f[i].r) || unicode.IsDigit(f[i].r))
-	}
-	for _, n := range x.needles {
-		if n.number {
-			numbers(f, n.folded, func(i, k int) { take(i, k, n.rule) })
-			continue
-		}
-		for i := 0; i+len(n.folded) <= len(f); i++ {
-			k := i
-			for k < i+len(n.folded) && f[k].r == n.folded[k-i] {
-				k++
-			}
-			if k == i+len(n.folded) && !(n.whole && (wordy(i-1) || wordy(k))) {
-				take(i, k, n.rule)
-				i = k - 1
-			}
-		}
-	}
-	slices.SortFunc(out, func(a, b found) int { return a.from - b.from })
-	apart, last := out[:0], 0
-	for _, h := range out { // a letter that stands for two may be found twice
-		if h.from = max(h.from, last); h.from < h.to {
-			apart, last = append(apart, h), h.to
-		}
-	}
-	return apart
-}
-
-// numbers finds runs of digits, with what separates them, that hold digits, and gives all of the number that they are of.
-func numbers(f []folded, digits []rune, yield func(from, to int)) {
-	for i := 0; i < len(f); i++ {
-		if f[i].r < '0' || f[i].r > '9' {
-			continue
-		}
-		var at []int // of the digits of this run
-		end := i
-		for end < len(f) && (f[end].r >= '0' && f[end].r <= '9' || separates(f[end].r)) {
-			if f[end].r >= '0' && f[end].r <= '9' {
-				at = append(at, end)
-			}
-			end++
-		}
-		for k := 0; k+len(digits) <= len(at); k++ {
-			same := true
-			for j, d := range digits {
-				if same = f[at[k+j]].r == d; !same {
-					break
-				}
-			}
-			if !same {
-				continue
-			}
-			from, to := at[k], at[k+len(digits)-1]+1
-			for j := k; j > 0 && k-j < 6 && at[j]-at[j-1] <= 3; j-- { // the codes before it
-				from = at[j-1]
-			}
-			if from > 0 && f[from-1].r == '+' {
-				from--
-			}
-			for to < len(f) && f[to].r >= '0' && f[to].r <= '9' {
-				to++
-			}
-			yield(from, to)
-			k += len(digits) - 1
-		}
-		i = end
-	}
+	return x.files[sha256]
 }
 
 // mark stands in the place of what a rule took out: it does not show how long that was.
@@ -375,25 +168,45 @@ func (x *Redactor) took(rule int, words string) {
 	x.log = append(x.log, Removed{rule, x.part, x.record, words})
 }
 
-// String gives a text without what is taken out of it: in the place of that is "[redacted", the number of the rule, and "]".
-func (x *Redactor) String(s string) string { return x.cut(s, func(int, string) {}) }
-
-// string is String, with what it took out in the log.
-func (x *Redactor) string(s string) string { return x.cut(s, x.took) }
-
-func (x *Redactor) cut(s string, took func(rule int, words string)) string {
-	var b strings.Builder
-	last := 0
-	for _, h := range x.find(s) {
-		b.WriteString(s[last:h.from] + mark(h.rule))
-		took(h.rule, s[h.from:h.to])
-		last = h.to
+// withhold gives a text without the spans that rule gives a rule for.
+func (x *Redactor) withhold(t Text, rule func(Span) int) Text {
+	out := t // which is the report's own
+	for i, s := range t {
+		n := rule(s)
+		if n == 0 {
+			continue
+		}
+		if &out[0] == &t[0] {
+			out = slices.Clone(t)
+		}
+		words := "withheld, since it is of bytes that hold what is redacted"
+		if s.Style == Size {
+			words = "length withheld"
+		}
+		out[i] = Span{Words: words, Style: Redacted}
+		x.took(n, s.Words)
 	}
-	return b.String() + s[last:]
+	return out
+}
+
+// measured gives the rule for what would show what a guess of redacted bytes has right.
+func measured(rule int) func(Span) int {
+	return func(s Span) int {
+		if s.Style == Hash || s.Style == Size {
+			return rule
+		}
+		return 0
+	}
 }
 
 // text redacts spans as the one text that they are: what is found may begin in one and end in another.
 func (x *Redactor) text(t Text) Text {
+	t = x.withhold(t, func(s Span) int {
+		if s.Style == Hash {
+			return x.Hides(strings.ToLower(s.Words))
+		}
+		return 0
+	})
 	var all strings.Builder
 	for _, s := range t {
 		switch s.Style {
@@ -538,12 +351,20 @@ func (x *Redactor) row(row []Text) (out []Text) {
 func recordLink(n int) string { return fmt.Sprintf("#record-%d", n) }
 
 func (x *Redactor) picture(p *Picture) *Picture {
+	if rule := x.files[p.SHA256]; rule > 0 {
+		x.took(rule, "the picture "+p.Alt)
+		return &Picture{Alt: mark(rule), Caption: Text{{Words: mark(rule), Style: Redacted}}, Fault: "it is redacted"}
+	}
 	out := *p
 	out.Alt, out.Caption = x.string(p.Alt), x.text(p.Caption)
 	for _, g := range x.regions[p.SHA256] {
 		x.took(g.rule, "a region of the picture "+p.Alt)
+		g.SHA256 = ""
 		out.Hidden = append(slices.Clone(out.Hidden), g.Region)
 		out.Caption = append(slices.Clone(out.Caption), T(" "), Span{Words: mark(g.rule), Style: Redacted})
+	}
+	if rule := x.Hides(p.SHA256); rule > 0 {
+		out.SHA256, out.Caption = "", x.withhold(out.Caption, measured(rule))
 	}
 	return &out
 }
@@ -561,21 +382,19 @@ func (x *Redactor) recordOf(r *Record) *Record {
 	}
 	before := len(x.log)
 	out.Title, out.Quote, out.Facts = x.text(r.Title), x.string(r.Quote), x.facts(r.Facts)
-	if len(x.log) > before {
-		rule := x.log[before].Redaction
-		out.UID = "" // which is a digest, too
-		for i, f := range out.Facts {
-			out.Facts[i].Value = slices.Clone(f.Value) // what nothing was found in is the report's own
-			for k, s := range f.Value {
-				if s.Style == Hash {
-					out.Facts[i].Value[k] = Span{Words: "withheld, since it is of bytes that hold what is redacted", Style: Redacted}
-					x.took(rule, s.Words)
-				}
-			}
-		}
-	}
-	for _, p := range r.Pictures { // of which no guess has all bytes right
+	for _, p := range r.Pictures {
 		out.Pictures = append(out.Pictures, x.picture(p))
+	}
+	if len(x.log) == before {
+		return out
+	}
+	measured := measured(x.log[before].Redaction)
+	out.UID = "" // which is a digest, too
+	for i, f := range out.Facts {
+		out.Facts[i].Value = x.withhold(f.Value, measured)
+	}
+	for _, p := range out.Pictures {
+		p.SHA256, p.Caption = "", x.withhold(p.Caption, measured)
 	}
 	return out
 }

@@ -31,6 +31,9 @@ func says(r *Report) string {
 				for _, f := range x.Facts {
 					fmt.Fprintln(&b, f.Name, f.Value)
 				}
+				for _, p := range x.Pictures {
+					fmt.Fprintf(&b, "%+v\n", p)
+				}
 			default:
 				fmt.Fprintf(&b, "%+v\n", x)
 			}
@@ -40,7 +43,7 @@ func says(r *Report) string {
 }
 
 func TestRedactWords(t *testing.T) {
-	known := Known{func(string) []string { return []string{"Ketil Roan", "+447700900417"} }, func(string) (int, string) { return 0, "" }}
+	known := Known{func(string) []string { return []string{"Ketil Roan", "+447700900417"} }, func(string) (k KnownRecord) { return k }}
 	for _, x := range []struct{ kind, value, text, want string }{
 		{OfWords, "Bjørn", "bjørn, BJØRN, Bj\u00adørn, Bj\u200børn", "[redacted 1], [redacted 1], [redacted 1], [redacted 1]"},
 		{OfWords, "José", "Jose\u0301 JOSE jose", "[redacted 1] [redacted 1] [redacted 1]"}, // accents apart
@@ -102,11 +105,11 @@ func TestRedact(t *testing.T) {
 		rec(1, "plain"), rec(2, long), &Record{N: 3, UID: "uid3", Quote: "nothing of it", Facts: Facts{{Name: "Digest", Value: Text{H("abad1dea")}}}},
 		Signature{"Ketil Roan", "here"}, Facts{{Name: "x", Value: Text{T("told again: " + long)}}}}}}}
 	was := says(r)
-	out, log := Redact(r, []Redaction{{OfWords, "ketil roan", "a minor"}, {OfRecord, "key", "privileged, says Ketil Roan"}}, Known{func(string) []string { return nil }, func(key string) (int, string) {
+	out, log := Redact(r, []Redaction{{OfWords, "ketil roan", "a minor"}, {OfRecord, "key", "privileged, says Ketil Roan"}}, Known{func(string) []string { return nil }, func(key string) (k KnownRecord) {
 		if key == "key" {
-			return 2, long
+			k = KnownRecord{N: 2, Text: long}
 		}
-		return 0, ""
+		return k
 	}})
 	got := says(out)
 	for _, gone := range []string{"Ketil", "til\nRoan", "the first of many", "said then", "uid1", "uid2"} {
@@ -148,8 +151,43 @@ func TestRedactOverlapping(t *testing.T) {
 func TestRedactPlaces(t *testing.T) {
 	r := &Report{Parts: []Part{{Blocks: []Block{&Map{Places: []Place{{Record: 1, Latitude: 38.5, Longitude: -28.6}, {Record: 2, Latitude: 39.25, Longitude: -27}, {Record: 3, Latitude: 40, Longitude: -27}}}}}}}
 	rules := []Redaction{{OfRecord, "2", "why"}, {OfWords, "40.000000, -27", "why"}}
-	out, log := Redact(r, rules, Known{Record: func(key string) (int, string) { return len(key) * 2, "" }})
+	out, log := Redact(r, rules, Known{Record: func(key string) KnownRecord { return KnownRecord{N: len(key) * 2} }})
 	if m := out.Parts[0].Blocks[0].(*Map); len(m.Places) != 1 || m.Places[0].Record != 1 || len(log) != 2 || log[0].Redaction != 1 || log[1].Redaction != 2 {
 		t.Errorf("%+v, %+v", m, log)
+	}
+}
+
+// Of a picture of which a region goes, the digest and the length go from wherever they stand, and so do those of a record that
+// has it; the picture of a record that goes as a whole goes from others, too.
+func TestRedactPictures(t *testing.T) {
+	region, whole, kept := strings.Repeat("a1", 32), strings.Repeat("b2", 32), strings.Repeat("c3", 32)
+	rec := func(n int, sum string) *Record {
+		return &Record{N: n, UID: fmt.Sprint("uid", n), Quote: fmt.Sprint("said ", n), Pictures: []*Picture{{SHA256: sum, Alt: fmt.Sprint("picture ", n), Caption: Text{T("SHA-256 "), H(sum)}}},
+			Facts: Facts{{Name: "Origin", Value: Text{M("offset 1, "), B(fmt.Sprint("410", n))}}, {Name: "Bytes", Value: Text{H(fmt.Sprint("d4", n))}}}}
+	}
+	r := &Report{Parts: []Part{{Blocks: []Block{rec(1, region), rec(2, whole), rec(3, whole), rec(4, kept), Written{"The file " + strings.ToUpper(region) + " shows it."},
+		&Picture{SHA256: region, Caption: Text{B("4109"), H(region)}}, Facts{{Name: "Names", Value: Text{E(region + ".jpg"), H(region)}}}}}}}
+	was := says(r)
+	out, log := Redact(r, []Redaction{{OfRegion, region + " 1 2 30 40", "a face"}, {OfRecord, "key", "privileged"}}, Known{Record: func(string) KnownRecord {
+		return KnownRecord{N: 2, Text: "said 2", Files: []string{whole}}
+	}})
+	got := says(out)
+	for _, gone := range []string{region, strings.ToUpper(region), whole, "uid1", "uid2", "uid3", "d41", "d42", "d43", "4101", "4102", "4103", "4109", "picture 2", "picture 3"} {
+		if strings.Contains(got, gone) {
+			t.Errorf("%q is still there:\n%s", gone, got)
+		}
+	}
+	for _, there := range []string{kept, "uid4", "d44", "4104 bytes", "picture 1", "said 1", "said 3", "length withheld"} {
+		if !strings.Contains(got, there) {
+			t.Errorf("%q is not there:\n%s", there, got)
+		}
+	}
+	for p := range out.Pictures() {
+		if p.SHA256 == "" && p.Fault == "" && len(p.Hidden) != 1 {
+			t.Errorf("nothing is painted over in %+v", p)
+		}
+	}
+	if says(r) != was || !strings.Contains(fmt.Sprint(log), region) {
+		t.Error("the report itself was changed, or the log does not say what went:", log)
 	}
 }

@@ -139,7 +139,7 @@ func seconds(t time.Time) float64 { return float64(t.Unix()) + float64(t.Nanosec
 // Picture is a picture with what stands below it. What shows it is filled in before it is set: it is no part of what a report
 // says.
 type Picture struct {
-	SHA256  string // of the file that it is of, hex
+	SHA256  string // of the file that it is of, hex, "" if that is redacted
 	Alt     string // what it is of, for who does not see it
 	Caption Text
 	Source  string `json:"-"` // where whoever fills it in finds the file
@@ -147,7 +147,7 @@ type Picture struct {
 	Bytes   []byte `json:"-"` // PNG or JPEG, that somebody has decoded and encoded anew
 	Type    string `json:"-"` // their media type
 	Fault   string `json:"-"` // why it cannot be shown, "" if it can
-	// Hidden are the regions that are painted over before it is set.
+	// Hidden are the regions that are painted over before it is set; they name no file.
 	Hidden []Region `json:",omitempty"`
 }
 
@@ -197,6 +197,7 @@ const (
 	Mono   Style = "mono"   // numbers, paths and times
 	When   Style = "when"   // a time, in one line
 	Hash   Style = "hash"   // a digest, in groups of eight
+	Size   Style = "size"   // how many bytes something has
 	Quiet  Style = "quiet"  // what is beside the point
 	Failed Style = "failed" // what is not as it should be
 	Break  Style = "break"  // a new line; it has no words
@@ -233,6 +234,9 @@ func M(words string) Span { return Span{Words: words, Style: Mono} }
 
 // E is words from evidence, or that somebody else wrote: their direction is their own.
 func E(words string) Span { return Span{Words: words, Bidi: true} }
+
+// B is how many bytes something has, as it is written.
+func B(n string) Span { return Span{Words: n + " bytes", Style: Size} }
 
 // H is a digest, hex.
 func H(digest string) Span { return Span{Words: digest, Style: Hash} }

@@ -14,9 +14,9 @@ import (
 var digests = []string{"UID", "SHA256", "Digest", "MapSHA256", "Card"}
 
 // Redacted gives lines without what x takes out of their texts, and without the records that it takes out as a whole. Of a
-// record of which something is taken out go also the digests and lengths of its bytes and its files, and its ID, which is made of such: they
-// would show what a guess has right. So does the digest of a picture of which a region is taken out. took is told of each
-// record how many of its texts are not as they were, -1 of one that is taken out.
+// record of which something is taken out, be it a region of its picture, go also the digests and lengths of its bytes and its files,
+// and its ID, which is made of such: they would show what a guess has right. took is told of each record how much of it is not as
+// it was, -1 of one that is taken out.
 func Redacted(lines iter.Seq2[*Line, error], x *report.Redactor, took func(texts int)) iter.Seq2[*Line, error] {
 	return func(yield func(*Line, error) bool) {
 		n, r := 0, redactor{x, map[string]bool{}}
@@ -91,22 +91,26 @@ func (r redactor) line(l *Line, n int) (*Line, int, error) {
 		}
 	}
 	texts += r.walk(reflect.ValueOf(out).Elem())
-	for i := range out.Attachments {
-		if a := &out.Attachments[i]; r.Hides(a.SHA256) {
-			a.SHA256, a.Size, a.Parts = "", nil, nil
+	for _, a := range out.Attachments {
+		if r.Hides(a.SHA256) > 0 {
+			texts++
+		}
+	}
+	for _, o := range out.Origins { // a record may be of a picture, and not have it
+		if r.Hides(o.SHA256) > 0 {
+			texts++
 		}
 	}
 	if texts == 0 {
 		return out, 0, nil
 	}
 	out.UID = fmt.Sprintf("redacted-%d", n)
+	for i := range out.Attachments {
+		a := &out.Attachments[i]
+		a.SHA256, a.Size, a.Parts = "", nil, nil
+	}
 	for i := range out.Origins {
 		o := &out.Origins[i]
-		for k := range out.Attachments { // a record that is the whole of a file has it as its own, too
-			if a := &out.Attachments[k]; a.SHA256 == o.SHA256 {
-				a.SHA256, a.Size = "", nil
-			}
-		}
 		o.SHA256, o.Digest, o.Length, o.Fields = "", "", 0, nil
 	}
 	return out, texts, nil

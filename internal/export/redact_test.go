@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"io"
+	"slices"
 	"strings"
 	"testing"
 
@@ -32,7 +33,7 @@ func TestRedacted(t *testing.T) {
 	}
 	rules := []report.Redaction{{Kind: report.OfPerson, Value: "+447700900417"}, {Kind: report.OfWords, Value: "store key"}, {Kind: report.OfWords, Value: "-38.600000, -24.25"}, {Kind: report.OfWords, Value: "417.5"},
 		{Kind: report.OfRecord, Value: "1-A/1/" + strings.Repeat("0", 63) + "6"}, {Kind: report.OfRegion, Value: photograph + " 1 1 5 5"}}
-	x := report.NewRedactor(rules, report.Known{Person: func(string) []string { return []string{"Ketil"} }, Record: func(string) (int, string) { return 0, "the other ketil" }})
+	x := report.NewRedactor(rules, report.Known{Person: func(string) []string { return []string{"Ketil"} }, Record: func(string) report.KnownRecord { return report.KnownRecord{Text: "the other ketil"} }})
 	for _, f := range Formats {
 		h := head
 		if f.Name == "pdf" {
@@ -85,5 +86,13 @@ func TestRedacted(t *testing.T) {
 		if kept := strings.Count(all, bytesOf); f.Name == "csv" && kept != 1 { // of the one place of which nothing is redacted
 			t.Errorf("%s has the digests of %d records", f.Name, kept)
 		}
+	}
+	// A region of its picture is enough for a record's digests to go.
+	var b bytes.Buffer
+	if _, _, err := Formats[slices.IndexFunc(Formats, func(f Format) bool { return f.Name == "csv" })].Write(&b, head, Redacted(with, report.NewRedactor(rules[5:], report.Known{}), func(int) {})); err != nil {
+		t.Fatal(err)
+	}
+	if kept := strings.Count(b.String(), bytesOf); kept != 6 || strings.Contains(b.String(), photograph) {
+		t.Errorf("%d digests are kept where one picture of 7 records has a region that is redacted:\n%s", kept, b.String())
 	}
 }

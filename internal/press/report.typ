@@ -24,7 +24,7 @@
 #let span(s) = {
   if s.style == "break" { return linebreak() }
   let words = if s.isolated { "\u{2068}" + s.words + "\u{2069}" } else { s.words }
-  if s.style in ("mono", "when", "hash") { text(font: mono, size: 0.86em, words) }
+  if s.style in ("mono", "when", "hash", "size") { text(font: mono, size: 0.86em, words) }
   else if s.style == "quiet" { text(fill: quiet, words) }
   else if s.style == "redacted" { box(fill: ink, inset: (x: 3pt), outset: (y: 2pt), text(size: 0.84em, fill: white, words)) }
   else if s.style == "failed" { text(fill: failed, weight: "bold", words) }

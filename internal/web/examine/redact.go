@@ -21,7 +21,7 @@ func (a pages) redactor(ctx context.Context, cs *store.Case) (*report.Redactor, 
 		return nil, 0, err
 	}
 	rules := slices.Clone(v.Redactions)
-	persons, texts := map[string][]string{}, map[string]string{}
+	persons, records := map[string][]string{}, map[string]report.KnownRecord{}
 	for _, x := range v.Redactions {
 		switch x.Kind {
 		case report.OfPerson:
@@ -50,7 +50,11 @@ func (a pages) redactor(ctx context.Context, cs *store.Case) (*report.Redactor, 
 			if err != nil {
 				return nil, 0, err
 			}
-			texts[x.Value] = r.Summary
+			w, err := r.Whole()
+			if err != nil {
+				return nil, 0, err
+			}
+			records[x.Value] = report.KnownRecord{Text: r.Summary, Files: w.Files()}
 			// It is as well in whatever other source of its exhibit has it.
 			seen, err := a.Store.SeenIn(ctx, cs.ID, []int64{r.ID})
 			if err != nil {
@@ -72,7 +76,7 @@ func (a pages) redactor(ctx context.Context, cs *store.Case) (*report.Redactor, 
 		}
 	}
 	return report.NewRedactor(rules, report.Known{Person: func(handle string) []string { return persons[handle] },
-		Record: func(key string) (int, string) { return 0, texts[key] }}), v.Version, nil
+		Record: func(key string) report.KnownRecord { return records[key] }}), v.Version, nil
 }
 
 // redacted reports whether the redacted version of what is filtered is to leave. Where there are redactions the form says which.

@@ -41,7 +41,7 @@ func (r *Report) pictures(m *marked) (out []*report.Picture) {
 func (r *Report) photographs(e *exhibit) (out []report.Block) {
 	for _, p := range e.Photographs {
 		out = append(out, &report.Picture{SHA256: p.SHA256, Alt: or(p.Note, "Picture of the exhibit "+e.Reference), Source: fmt.Sprintf("photograph/%d", p.ID),
-			Caption: report.Text{report.E(or(p.Note, "no note")), report.T(", "), r.clock().At(p.At), report.T(fmt.Sprintf(", by %s; %s bytes, scaled down; SHA-256 of the file ", p.By, frame.Num(p.Size))), report.H(p.SHA256)}})
+			Caption: report.Text{report.E(or(p.Note, "no note")), report.T(", "), r.clock().At(p.At), report.T(", by " + p.By + "; "), report.B(frame.Num(p.Size)), report.T(", scaled down; SHA-256 of the file "), report.H(p.SHA256)}})
 	}
 	return out
 }
@@ -49,7 +49,7 @@ func (r *Report) photographs(e *exhibit) (out []report.Block) {
 // addresses has the pictures of a report shown by the pages that show them anyway, but for those that are redacted.
 func addresses(sheet *report.Report, base string) {
 	for p := range sheet.Pictures() {
-		if len(p.Hidden) > 0 { // the page has it with its bytes, as they are without that
+		if len(p.Hidden) > 0 || p.Fault != "" { // the page has it with its bytes, as they are without that
 			continue
 		}
 		if of, n, _ := strings.Cut(p.Source, "/"); of == "photograph" {
@@ -84,19 +84,19 @@ func paintOver(b []byte, regions []report.Region) ([]byte, error) {
 // fill reads the pictures of a report, each decoded and encoded anew by the confined process. What cannot be shown says why.
 func fill(ctx context.Context, sheet *report.Report, caseID int64, s *store.Store, door *evidence.Door, previews *preview.Maker) error {
 	for p := range sheet.Pictures() {
-		if p.Address != "" {
+		if p.Address != "" || p.Fault != "" {
 			continue
 		}
 		var open func() (io.ReadCloser, error)
 		var id int64
 		var n int
-		sum := p.SHA256
+		var sum string // which a redacted picture does not say
 		if _, err := fmt.Sscanf(p.Source, "photograph/%d", &id); err == nil {
 			ph, err := s.PhotographByID(ctx, caseID, id)
 			if err != nil {
 				return err
 			}
-			open = func() (io.ReadCloser, error) { return door.Attached(ph.SHA256) }
+			sum, open = ph.SHA256, func() (io.ReadCloser, error) { return door.Attached(ph.SHA256) }
 		} else if _, err := fmt.Sscanf(p.Source, "attachment/%d/%d", &id, &n); err != nil {
 			return fmt.Errorf("a picture from %q: %w", p.Source, err)
 		} else if sum, open, err = door.Attachment(ctx, caseID, id, n); errors.Is(err, scope.ErrWithheld) || errors.Is(err, store.ErrNotFound) {
@@ -121,7 +121,7 @@ func fill(ctx context.Context, sheet *report.Report, caseID int64, s *store.Stor
 			p.Bytes, p.Fault = nil, "it is no picture"
 		} else if len(p.Hidden) > 0 {
 			if p.Bytes, err = paintOver(b, p.Hidden); err != nil {
-				return fmt.Errorf("redacting the picture %s: %w", p.SHA256, err)
+				return fmt.Errorf("redacting the picture %s: %w", p.Source, err)
 			}
 			p.Type = "image/png"
 		}

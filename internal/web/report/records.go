@@ -236,7 +236,7 @@ func (r *Report) record(n int, m *marked) *report.Record {
 			v = append(v, report.T(", "), report.E(a.Type))
 		}
 		if a.Size != nil {
-			v = append(v, report.T(", "+frame.Num(a.Size)+" bytes"))
+			v = append(v, report.T(", "), report.B(frame.Num(a.Size)))
 		}
 		if a.Path != "" {
 			v = append(v, report.T(", "), report.M(a.Path))
@@ -385,7 +385,8 @@ func (r *Report) origin(m *marked, add func(string, ...report.Span)) {
 	if !part && o.Place != "live" {
 		by += fmt.Sprintf("; confidence %.2f", o.Confidence)
 	}
-	add("Origin", report.M(fmt.Sprintf("%s, acquisition %d, %s (stored as %s), %s, offset %d, %d bytes; %s", m.ExhibitRef, m.Acquisition.Number, o.Path, o.Stored, where, o.Offset, o.Length, by)))
+	add("Origin", report.M(fmt.Sprintf("%s, acquisition %d, %s (stored as %s), %s, offset %d, ", m.ExhibitRef, m.Acquisition.Number, o.Path, o.Stored, where, o.Offset)),
+		report.B(fmt.Sprint(o.Length)), report.M("; "+by))
 	if len(o.Lost) > 0 {
 		add("Lost columns", report.M(strings.Join(o.Lost, ", ")))
 	}
@@ -397,7 +398,7 @@ func (r *Report) origin(m *marked, add func(string, ...report.Span)) {
 		if f.RowID != nil {
 			at += fmt.Sprintf("row %d, ", *f.RowID)
 		}
-		add("Also from", report.T(f.Gives+": "), report.M(fmt.Sprintf("%spage %d, offset %d, %d bytes", at, f.Page, f.Offset, f.Length)))
+		add("Also from", report.T(f.Gives+": "), report.M(fmt.Sprintf("%spage %d, offset %d, ", at, f.Page, f.Offset)), report.B(fmt.Sprint(f.Length)))
 	}
 	add("Bytes, SHA-256", report.H(o.Digest))
 	if why := r.Gate.Whole(m.Acquisition.LiveOnly); why != "" {

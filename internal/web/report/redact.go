@@ -23,11 +23,12 @@ func (r *Report) redact(ctx context.Context, s *store.Store, sheet *report.Repor
 	if len(c.Redactions) == 0 { // there is no redacted version
 		return sheet, nil, nil
 	}
-	known := report.Known{Record: func(key string) (n int, text string) {
-		if n = r.numberOf(key); n > 0 {
-			text = r.Marked[n-1].Summary
+	known := report.Known{Record: func(key string) (k report.KnownRecord) {
+		if k.N = r.numberOf(key); k.N > 0 {
+			m := &r.Marked[k.N-1]
+			k.Text, k.Files = m.Summary, m.Whole.Files()
 		}
-		return n, text
+		return k
 	}}
 	if slices.ContainsFunc(c.Redactions, func(x report.Redaction) bool { return x.Kind == report.OfPerson }) {
 		all, err := s.People(ctx, r.Case.ID)
