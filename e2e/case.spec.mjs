@@ -553,6 +553,21 @@ test("questions of the evening, and what the other phone says", async () => {
   await page.keyboard.press("h");
   await expect(page.locator(".gap-table", { hasText: "missing" }).first()).toBeVisible();
   await accessible(page);
+  // All runs of a table, and all tables, are a link away.
+  const gaps = page.locator(".gap-table:has(svg)");
+  await expect(gaps).toHaveCount(8);
+  const runs = gaps.first().locator("tr");
+  await expect(runs).toHaveCount(9);
+  await gaps
+    .first()
+    .getByRole("link", { name: /more runs?$/ })
+    .click();
+  await expect.poll(() => runs.count()).toBeGreaterThan(9);
+  await page.getByRole("link", { name: /more tables? with gaps/ }).click();
+  await expect.poll(() => gaps.count()).toBeGreaterThan(8);
+  await page.goBack();
+  await page.goBack();
+  await expect(gaps).toHaveCount(8);
   await shot(page, "gaps");
   // What lies beside the app's database, and what is in it?
   await page.goto(kase() + "/examine?exhibit=014-A&view=files&dir=%2Fdata%2Ftalk");

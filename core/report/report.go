@@ -195,7 +195,7 @@ type Style string
 const (
 	Plain  Style = ""
 	Mono   Style = "mono"   // numbers, paths and times
-	When   Style = "when"   // a time, in one line
+	When   Style = "when"   // a time, or a short number, in one line
 	Hash   Style = "hash"   // a digest, in groups of eight
 	Size   Style = "size"   // how many bytes something has
 	Quiet  Style = "quiet"  // what is beside the point

@@ -149,7 +149,11 @@ func recordWords(r *store.Record, zone *time.Location) string {
 type tick struct {
 	X     float64
 	Label string
+	Left  bool // its label stands left of it, since there is no room on its right
 }
+
+// letter is how wide a letter of a label is, at most.
+const letter = 8
 
 type lane struct {
 	Title        string
@@ -209,7 +213,8 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		return chartX0 + w.Place(t)*span
 	}
 	for _, t := range timeline.Ticks(w, p.Zone, (ch.X1-ch.X0)/118) {
-		ch.Ticks = append(ch.Ticks, tick{math.Round(x(t.At)*10) / 10, t.Label})
+		at := math.Round(x(t.At)*10) / 10
+		ch.Ticks = append(ch.Ticks, tick{at, t.Label, at+float64(letter*len(t.Label)) > float64(ch.Width)})
 	}
 	y := chartTop
 	for _, l := range lanes {

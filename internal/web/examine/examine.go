@@ -52,7 +52,8 @@ func Routes(a *frame.App, inCase frame.Group) {
 }
 
 const (
-	pageSize    = 48  // records of the list that come at once: about what two screens show
+	firstRows   = 32  // records of the list that come at once: what a large screen shows
+	moreRows    = 64  // and that follow as it is scrolled
 	fewRecords  = 80  // are marks of the chart each, or pictures of the gallery
 	takenAtOnce = 500 // records
 	around      = 12  // messages before and after the chosen one
@@ -126,7 +127,7 @@ func (a pages) page(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	p.Content, p.Views = v, views(p, v.View)
+	p.Content, p.Views, p.Swaps = v, views(p, v.View), !v.Chart.Empty
 	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "databases.html", "maker.html", "words.html")
 }
 
@@ -230,14 +231,17 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 // list gives a page of the list, from a place in it on: records in order of time, and after
 // them those without one.
 func (a pages) list(ctx context.Context, v *content, from string) error {
-	v.GoesOn = from != ""
+	rows := firstRows
+	if v.GoesOn = from != ""; v.GoesOn {
+		rows = moreRows
+	}
 	after, untimed, err := readAfter(from, v.Order)
 	if err != nil {
 		return err
 	}
 	if v.GoesOff = untimed > 0; !v.GoesOff {
 		var next *store.After
-		if v.Records, next, err = a.records(ctx, v.clocks, v.Filter, after, pageSize); err != nil {
+		if v.Records, next, err = a.records(ctx, v.clocks, v.Filter, after, rows); err != nil {
 			return err
 		}
 		if next != nil {
@@ -246,7 +250,7 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 		}
 	}
 	var next int64
-	if v.Untimed, next, err = a.Store.Untimed(ctx, v.Filter, untimed, pageSize); next > 0 {
+	if v.Untimed, next, err = a.Store.Untimed(ctx, v.Filter, untimed, rows); next > 0 {
 		v.Next = fmt.Sprintf("%s%d", noTime, next)
 	}
 	return err

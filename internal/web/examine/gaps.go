@@ -15,10 +15,13 @@ import (
 	"crosswind/internal/web/frame"
 )
 
-// The measures of the bars, and how many runs are told of a table.
+// The measures of the bars, and how many tables, and runs of a table, are told before more are asked for.
 const (
-	gapWidth  = 640
-	shownRuns = 8
+	gapWidth    = 640
+	thinnest    = 0.8 // of what a bar shows
+	shownTables = 8
+	shownRuns   = 8
+	mostRuns    = 2000
 )
 
 // gaps is the view of what is missing.
@@ -30,7 +33,9 @@ type gaps struct {
 	Silences []quiet
 	Quieter  int // silences that are not listed
 	Tables   []gapTable
-	Whole    int // tables without a gap
+	More     int    // tables with gaps that are not told
+	All      string // address at which they are
+	Whole    int    // tables without a gap
 }
 
 type gapTable struct {
@@ -38,8 +43,9 @@ type gapTable struct {
 	Bar   string // path of what is there
 	Holes string // and of what is missing
 	Runs  []gapRun
-	More  int
-	In    int64 // missing numbers of runs that touch what the chart shows
+	More  int    // runs that are not told
+	All   string // address at which they are, "" if there is none
+	In    int64  // missing numbers of runs that touch what the chart shows
 }
 
 // quiet is a run of hours in which an exhibit recorded nothing, against its habit.
@@ -229,12 +235,21 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 			}
 			return cmp.Compare(b.N(), a.N())
 		})
-		if len(t.Runs) > shownRuns {
-			t.Runs, t.More = t.Runs[:shownRuns], len(t.Runs)-shownRuns
+		shown, name := shownRuns, fmt.Sprintf("%s/%d/%s/%s", x.ExhibitRef, x.AcqNo, x.DB, x.Table)
+		if p.Query.Get("runs") == name {
+			shown = mostRuns
+		} else if len(t.Runs) > shown {
+			t.All = p.Keep("runs", name, "o", "")
+		}
+		if len(t.Runs) > shown {
+			t.Runs, t.More = t.Runs[:shown], len(t.Runs)-shown
 		}
 		g.Tables = append(g.Tables, t)
 	}
 	slices.SortStableFunc(g.Tables, func(a, b gapTable) int { return cmp.Or(cmp.Compare(b.In, a.In), cmp.Compare(b.Missing, a.Missing)) })
+	if g.More = len(g.Tables) - shownTables; g.More > 0 && p.Query.Get("tables") != "all" {
+		g.Tables, g.All = g.Tables[:shownTables], p.Keep("tables", "all", "o", "")
+	}
 	return g, nil
 }
 
@@ -255,18 +270,22 @@ func (t *gapTable) draw() (bar, holes string) {
 	}
 	span := float64(t.Last-t.First) + 1
 	x := func(n int64) float64 { return math.Round(float64(n-t.First)/span*gapWidth*10) / 10 }
-	last := t.First
 	put := func(s *string, from, to float64) {
 		if to > from {
 			*s += fmt.Sprintf("M%.1f 0H%.1fV10H%.1fz", from, to, from)
 		}
 	}
+	began, holed := 0.0, 0.0 // the last hole: runs that are one in the drawing are one path
 	for _, r := range t.Numbers.Runs {
-		from, to := x(r.From), max(x(r.To+1), x(r.From)+0.8)
-		put(&bar, x(last), from)
-		put(&holes, from, to)
-		last = r.To + 1
+		from, to := x(r.From), max(x(r.To+1), x(r.From)+thinnest)
+		if from > holed {
+			put(&holes, began, holed)
+			put(&bar, holed, from)
+			began = from
+		}
+		holed = max(holed, to)
 	}
-	put(&bar, x(last), gapWidth)
+	put(&holes, began, holed)
+	put(&bar, holed, gapWidth)
 	return bar, holes
 }

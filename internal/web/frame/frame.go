@@ -81,6 +81,7 @@ type Page struct {
 	Query    url.Values
 	Path     string
 	Views    []View        // of the stage, if it has several
+	Swaps    bool          // other views and searches have the parts that this page has
 	Posted   bool          // the page answers a form that was refused
 	Alarms   []store.Alarm // what is not as the ledger or the vault says
 	NoPower  string        // why nothing new may be read, "" if an authority is in force

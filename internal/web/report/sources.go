@@ -57,6 +57,9 @@ func or(s, other string) string {
 	return s
 }
 
+// shortSeal is how many bytes the number of a seal has at most that is set in one line.
+const shortSeal = 16
+
 // number writes a number of a device, and what its check digit says.
 func number(n, note string) report.Text {
 	if note != "" {
@@ -109,7 +112,11 @@ func (r *Report) exhibits(*report.Composition) (out []report.Block) {
 					note += "; " + s
 				}
 			}
-			t.Rows = append(t.Rows, []report.Text{clock.Stacked(k.At), {report.T(k.What)}, {report.E(k.FromWhom)}, {report.E(k.ToWhom)}, {report.M(k.Seal)}, {report.E(note)}})
+			seal := report.M(k.Seal)
+			if len(k.Seal) <= shortSeal {
+				seal.Style = report.When
+			}
+			t.Rows = append(t.Rows, []report.Text{clock.Stacked(k.At), {report.T(k.What)}, {report.E(k.FromWhom)}, {report.E(k.ToWhom)}, {seal}, {report.E(note)}})
 		}
 		out = append(out, t)
 		out = append(out, r.contradictions(e)...)

@@ -248,8 +248,8 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("[data-let-go]")) letGo();
 });
 
-// A list goes on when its end comes into view.
-const more = new IntersectionObserver(async (seen) => {
+// A list goes on when its end is about to come into view.
+const goesOn = async (seen) => {
   for (const s of seen) {
     if (!s.isIntersecting) continue;
     more.unobserve(s.target);
@@ -263,7 +263,8 @@ const more = new IntersectionObserver(async (seen) => {
     watch();
     showPicks();
   }
-});
+};
+const more = new IntersectionObserver(goesOn, { scrollMargin: "320px" });
 function watch() {
   for (const m of document.querySelectorAll("tr[data-more]")) more.observe(m);
   const chosen = document.querySelector(".said-bubble.chosen"),
