@@ -392,6 +392,12 @@ test("people: who has which handles, why, and a ruling that is taken back", asyn
   await expect(page.locator(".chart-foot")).toContainText("clock offsets applied: 014-A 4.0 s fast");
   await page.goto(kase() + "/ledger");
   await expect(page.getByRole("row", { name: /person\.undone/ })).toContainText("it was an error");
+  // A search from here leads to what is found.
+  await page.goto(kase() + "/people");
+  await page.locator("#search").fill("ketil");
+  await page.keyboard.press("Enter");
+  await expect(page.locator("svg.waterline")).toBeVisible();
+  await expect(page.locator(".filter-words")).toContainText("ketil");
 });
 
 test("the encrypted backup: a wrong password, the right one, and its records", async () => {
