@@ -18,6 +18,13 @@ func HoldAll(ctx context.Context, s *Store, caseID int64) error {
 	return errors.Join(err1, err2)
 }
 
+// FailToHold has a filter's times be expected, and what would hold them fail.
+func FailToHold(s *Store, f Filter) {
+	_, key := f.lasting()
+	s.memory.expect(key)
+	s.cancel()
+}
+
 // Holds reports whether they are held, and are those of now.
 func Holds(ctx context.Context, s *Store, f Filter) bool {
 	_, ok, err := s.heldTimes(ctx, f)

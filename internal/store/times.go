@@ -95,6 +95,13 @@ func (m *memory) expect(key string) {
 	m.due[key] = true
 }
 
+// forget takes that back.
+func (m *memory) forget(key string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.due, key)
+}
+
 func (m *memory) expected(key string) bool {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -221,8 +228,10 @@ func (s *Store) heldTimes(ctx context.Context, f Filter) (times, bool, error) {
 	if ok || err != nil || !s.memory.expected(key) {
 		return t, ok, err
 	}
-	t, err = s.holdTimes(ctx, f)
-	return t, err == nil, err
+	if t, err = s.holdTimes(ctx, f); err != nil { // it is found as it was before it was to be held
+		s.memory.forget(key)
+	}
+	return t, err == nil, ctx.Err()
 }
 
 // holdTimesBehind holds the times of a filter behind an answer that took long.

@@ -202,6 +202,11 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 	if placed(asked[0].f) == asked[0].placed {
 		t.Error("fixes that are held are not given up when records go")
 	}
+	// What cannot be held is found without.
+	store.FailToHold(s, asked[0].f)
+	if got := listed(asked[0].f); got == "" || got == asked[0].listed {
+		t.Errorf("without what could not be held: %q", got)
+	}
 }
 
 // What one source has alone is listed by pages, each side by itself, and all of it is counted whichever page is asked for.
