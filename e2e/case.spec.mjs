@@ -558,6 +558,7 @@ test("questions of the evening, and what the other phone says", async () => {
   // How many rows are missing, of which there is nothing?
   await page.keyboard.press("h");
   await expect(page.locator(".gap-table", { hasText: "missing" }).first()).toBeVisible();
+  await expect(page).toHaveTitle(/^Gaps · /);
   await accessible(page);
   // All runs of a table, and all tables, are a link away.
   const gaps = page.locator(".gap-table:has(svg)");

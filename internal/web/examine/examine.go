@@ -128,6 +128,9 @@ func (a pages) page(c *gin.Context) error {
 		return err
 	}
 	p.Content, p.Views, p.Swaps = v, views(p, v.View), !v.Chart.Empty
+	if v.View != "" { // which tells the pages of a browser's history apart
+		p.Title = frame.Capital(v.View)
+	}
 	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "databases.html", "maker.html", "words.html")
 }
 
