@@ -42,8 +42,11 @@ var ownColumns = []listColumn{
 // Where the columns of kinds stand: behind people, whatever else is chosen.
 var beforeKinds = []string{"time", "utc", "kind", "people", "handle", "conversation"}
 
+// ownWidth is the width of the columns of kinds.
+const ownWidth = "w-[100px]"
+
 // columnWidths are the widths of columns in pixels; what has none shares what is left.
-var columnWidths = map[string]string{"time": "w-[184px]", "utc": "w-[86px]", "kind": "w-[92px]", "people": "w-[128px]", "handle": "w-[140px]", "conversation": "w-[128px]", "file": "w-[190px]", "bytes": "w-[92px]",
+var columnWidths = map[string]string{"time": "w-[184px]", "utc": "w-[94px]", "kind": "w-[108px]", "people": "w-[128px]", "handle": "w-[140px]", "conversation": "w-[128px]", "file": "w-[190px]", "bytes": "w-[92px]",
 	"types": "w-[120px]", "mark": "w-[150px]", "state": "w-[152px]", "source": "w-[104px]", "exhibit": "w-[60px]", record.AtPlace: "w-[190px]"}
 
 // columns says what the list has: what the address says, else what all kinds have, or of one kind its own.
@@ -84,7 +87,7 @@ func (a pages) columns(ctx context.Context, p *frame.Page, v *content) error {
 	for _, c := range offered {
 		c.On = slices.Contains(chosen, c.Name)
 		if c.Width = columnWidths[c.Name]; c.Width == "" && c.Name != "what" {
-			c.Width = "w-[112px]"
+			c.Width = ownWidth
 		}
 		if by := c.order(); by != nil {
 			next := c.Name

@@ -20,7 +20,7 @@ import (
 
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
-	"static": static.Address, "fonts": static.Fonts, "num": Num, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
+	"static": static.Address, "fonts": static.Fonts, "num": Num, "count": Count, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
 	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": Capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
@@ -44,6 +44,15 @@ func Num(v any) string {
 		b.WriteRune(c)
 	}
 	return b.String()
+}
+
+// Count writes an integer with what it counts, whose plural is another word if one is given, and else has an s.
+func Count(v any, one string, many ...string) string {
+	n := Num(v)
+	if n == "1" {
+		return "1 " + one
+	}
+	return n + " " + append(many, one+"s")[0]
 }
 
 // Bytes writes a size in the binary units of IEC 80000-13.

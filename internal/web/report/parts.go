@@ -131,14 +131,6 @@ func (r *Report) standing(v *store.ReportVersion) report.Text {
 
 func (r *Report) clock() report.Clock { return report.Clock{Zone: r.Zone} }
 
-// count writes how many of something there are: "1 record", "2 records".
-func count(n int64, one string, many ...string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return frame.Num(n) + " " + strings.Join(append(many, one+"s")[:1], "")
-}
-
 func words(s ...string) report.Paragraph {
 	return report.Paragraph{Text: report.Text{report.T(strings.Join(s, " "))}}
 }

@@ -85,7 +85,7 @@ func (r *Report) timeline(*report.Composition) []report.Block {
 	}
 	said := "Live records stand above the line; recovered, held and earlier ones hang hatched below it."
 	if n := len(r.Marked) - len(at); n > 0 {
-		said += fmt.Sprintf(" %s not in it.", count(int64(n), "record has no time and is", "records have no time and are"))
+		said += fmt.Sprintf(" %s not in it.", frame.Count(int64(n), "record has no time and is", "records have no time and are"))
 	}
 	return []report.Block{words(said), t}
 }
@@ -152,13 +152,13 @@ func (r *Report) absences(*report.Composition) []report.Block {
 		if g.Missing == 0 || g.Sparse || !slices.ContainsFunc(r.Marked, func(m marked) bool { return m.AcquisitionID == g.AcquisitionID && m.DB == g.DB }) {
 			continue
 		}
-		rows := count(g.Live, "live row")
+		rows := frame.Count(g.Live, "live row")
 		if g.Recovered > 0 {
 			rows += fmt.Sprintf(", %s recovered or held", frame.Num(g.Recovered))
 		}
 		missing := frame.Num(g.Missing) + fmt.Sprintf(" between %s and %s", frame.Num(g.First), frame.Num(g.Last))
 		if g.Unnumbered > 0 {
-			missing += fmt.Sprintf("; %s recovered without a number may be among them", count(g.Unnumbered, "row was", "rows were"))
+			missing += fmt.Sprintf("; %s recovered without a number may be among them", frame.Count(g.Unnumbered, "row was", "rows were"))
 		}
 		runs := slices.Clone(g.Numbers.Runs)
 		slices.SortStableFunc(runs, func(a, b gap.Run) int { return cmp.Compare(b.N(), a.N()) })

@@ -206,7 +206,7 @@ func (r *Report) acquisitions(*report.Composition) (out []report.Block) {
 			{Name: "Started", Value: report.Text{clock.At(a.StartedAt)}},
 			{Name: "Ended", Value: report.Text{clock.Since(a.EndedAt)}},
 			{Name: "By", Value: report.Text{report.T(a.By)}},
-			{Name: "Taken", Value: report.Text{report.T(count(a.Files, "file") + ", " + count(a.Bytes, "byte"))}},
+			{Name: "Taken", Value: report.Text{report.T(frame.Count(a.Files, "file") + ", " + frame.Count(a.Bytes, "byte"))}},
 			{Name: "Manifest, SHA-256", Value: report.Text{report.H(a.Manifest)}},
 		}
 		if a.Method == acquire.MethodStorage || a.Method == acquire.MethodImage {
@@ -226,9 +226,9 @@ func (r *Report) acquisitions(*report.Composition) (out []report.Block) {
 		for _, k := range a.Checks {
 			checked = append(checked, clock.At(k.At), report.T(" against the "+k.Against+": "))
 			if k.Faults > 0 {
-				checked = append(checked, report.Span{Words: fmt.Sprintf("%s of %s differ", frame.Num(k.Faults), count(k.Files, "file")), Style: report.Failed}, report.Br)
+				checked = append(checked, report.Span{Words: fmt.Sprintf("%s of %s differ", frame.Num(k.Faults), frame.Count(k.Files, "file")), Style: report.Failed}, report.Br)
 			} else {
-				checked = append(checked, report.T(map[bool]string{true: "the one file holds", false: "all " + count(k.Files, "file") + " hold"}[k.Files == 1]), report.Br)
+				checked = append(checked, report.T(map[bool]string{true: "the one file holds", false: "all " + frame.Count(k.Files, "file") + " hold"}[k.Files == 1]), report.Br)
 			}
 		}
 		if len(checked) == 0 {
@@ -301,7 +301,7 @@ func unread(all []store.Unread) report.Text {
 	for _, u := range all {
 		n += u.To - u.From
 	}
-	return report.Text{report.T(fmt.Sprintf("%s in %s; zeros stand in their place. Each is named below, and in the package's list of what could not be read", count(n, "byte"), count(int64(len(all)), "range")))}
+	return report.Text{report.T(fmt.Sprintf("%s in %s; zeros stand in their place. Each is named below, and in the package's list of what could not be read", frame.Count(n, "byte"), frame.Count(int64(len(all)), "range")))}
 }
 
 func (r *Report) recovered(*report.Composition) (out []report.Block) {
