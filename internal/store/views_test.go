@@ -368,6 +368,17 @@ func TestSourcesBesideEachOther(t *testing.T) {
 	} else if seen, err = s.SeenIn(ctx, c.ID, []int64{x.OnlyA[0].ID}); err != nil || len(seen) != 0 {
 		t.Errorf("of what was said twice: %+v, %v", seen, err)
 	}
+	// What lies beside gaps is told as far as the authorities admit it.
+	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: morning, ValidTo: morning.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{"+44 7700 900551"}}, "x"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.DB().ExecContext(ctx, "UPDATE record SET parties = NULL, handle = '0044 7700 900551' WHERE acquisition_id = $1 AND row_id = '4'", newer.ID); err != nil {
+		t.Fatal(err)
+	}
+	gaps, err = s.Gaps(ctx, c.ID, one.ID)
+	if err != nil || len(gaps) < 2 || !gaps[1].Times[1].Equal(morning) || !gaps[1].Times[4].IsZero() || gaps[1].Record[4] != 0 {
+		t.Errorf("beside gaps, where one row is privileged: %+v, %v", gaps, err)
+	}
 }
 
 // When records were deleted, by the dates of all sources of their exhibit. The case is made up.
