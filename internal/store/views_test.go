@@ -209,6 +209,48 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 	}
 }
 
+// Who is privileged is told of nowhere, held or not, even if records of theirs are still there, as a narrowing leaves them that has
+// not come to them yet.
+func TestWhoIsPrivilegedIsNowhere(t *testing.T) {
+	s := storetest.Open(t)
+	ctx := context.Background()
+	c, e := newCase(t, s)
+	a := source(t, s, c, e, "7", line{1, 0, record.Intact, "you are late"}, line{2, 10, record.Intact, "here I am"}, line{3, 20, record.Intact, "here again"}, line{4, 30, record.Intact, "a card"})
+	if err := s.AddAuthority(ctx, c, store.Authority{Kind: "order", IssuedBy: "x", Number: "2", ValidFrom: morning, ValidTo: morning.Add(time.Hour), ScopeKinds: []string{"message"}, Privileged: []string{"+44 7700 900551"}}, "x"); err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{"UPDATE record SET parties = '{+447700900551}', handle = '+44 7700 900551' WHERE row_id = '2'", "UPDATE record SET kind = 'contact' WHERE row_id = '4'"} {
+		if _, err := s.DB().ExecContext(ctx, q); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f := store.Filter{CaseID: c.ID}
+	for _, how := range []string{"asked", "held"} {
+		had, err := s.Contacts(ctx, f)
+		if err != nil || len(had) != 1 || had[0].Handle != "+447700900417" || had[0].N != 2 {
+			t.Errorf("%s: contacts: %+v, %v", how, had, err)
+		}
+		if at, err := s.Placed(ctx, f, 10); err != nil || len(at) != 1 || !at[0].At.Equal(morning.Add(20*time.Minute)) {
+			t.Errorf("%s: fixes: %+v, %v", how, at, err)
+		}
+		if all, err := s.People(ctx, c.ID); err != nil || len(all.Records) != 1 || all.Records["+447700900417"] == 0 || len(all.Cards) != 0 {
+			t.Errorf("%s: people: %+v, %v", how, all, err)
+		}
+		if cells, err := s.RecordCells(ctx, c.ID, a.ID, "/x"); err != nil || len(cells) != 2 {
+			t.Errorf("%s: cells: %+v, %v", how, cells, err)
+		}
+		if rs, _, err := s.Records(ctx, f, store.After{}, 10); err != nil || len(rs) != 2 {
+			t.Errorf("%s: records: %+v, %v", how, rs, err)
+		}
+		if err := store.HoldAll(ctx, s, c.ID); err != nil {
+			t.Fatal(err)
+		}
+		if err := store.Hold(ctx, s, f); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // What one source has alone is listed by pages, each side by itself, and all of it is counted whichever page is asked for.
 func TestComparisonsGoOn(t *testing.T) {
 	s := storetest.Open(t)
