@@ -103,13 +103,22 @@ func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w s
 	case "kind":
 		kinds := strings.Split(value, ",")
 		for i, k := range kinds {
-			if kind, err := record.ParseKind(k); err == nil {
-				kinds[i] = string(kind)
+			kind, err := record.ParseKind(k)
+			if err != nil {
+				return "", fmt.Errorf("%w as kinds of record, such as call or call,message", errUnread)
 			}
+			kinds[i] = string(kind)
 		}
 		f.Kinds = append(f.Kinds, kinds...)
 		return kindWords(kinds), nil
 	case "state":
+		states := []string{"below"}
+		for _, s := range record.States {
+			states = append(states, string(s.State))
+		}
+		if value = strings.ToLower(value); !slices.Contains(states, value) {
+			return "", fmt.Errorf("%w as a state, which are %s", errUnread, strings.Join(states, ", "))
+		}
 		f.State = value
 		return strings.ToLower(stateWords(value)), nil
 	case "app":

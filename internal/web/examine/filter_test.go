@@ -1,10 +1,14 @@
 package examine
 
 import (
+	"errors"
+	"fmt"
+	"reflect"
 	"testing"
 	"time"
 
 	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
 )
 
 // Spans of time as they are typed. The forms of moments are those of ISO 8601-1, sections 5.4.2 and 5.5.2; the days of Lisbon's
@@ -50,6 +54,46 @@ func TestPlacesInLists(t *testing.T) {
 	} {
 		if got, untimed, err := readAfter(x.s, store.Order{By: x.by}); err == nil {
 			t.Errorf("%q by %q: %+v, %d", x.s, x.by, got, untimed)
+		}
+	}
+}
+
+// Words of the query line narrow as they say; what is none of them is looked for, and what cannot be read is refused.
+func TestWordsThatNarrow(t *testing.T) {
+	p := &frame.Page{Zone: time.UTC}
+	for w, want := range map[string]struct {
+		f    store.Filter
+		said string
+	}{
+		"kind:call":         {store.Filter{Kinds: []string{"call"}}, "calls"},
+		"kind:call,message": {store.Filter{Kinds: []string{"call", "message"}}, "calls and messages"},
+		"kind:Calls":        {store.Filter{Kinds: []string{"call"}}, "calls"},
+		"state:below":       {store.Filter{State: "below"}, "below"},
+		"state:Recovered":   {store.Filter{State: "recovered"}, "recovered"},
+		"is:marked":         {store.Filter{Marked: true}, "marked"},
+		"is:noted":          {store.Filter{Noted: true}, "with a working note"},
+		"is:hidden":         {store.Filter{Hidden: true}, "of hidden files"},
+		"is:system":         {store.Filter{System: true}, "of the system's files"},
+		"has:place":         {store.Filter{Placed: true}, "with a place"},
+		"has:attachment":    {store.Filter{Attached: true}, "with an attachment"},
+		"app:talk":          {store.Filter{App: "talk"}, "in a file of talk"},
+		"type:image":        {store.Filter{Type: "image"}, "with a file of type image"},
+		"larger:200kB":      {store.Filter{Larger: 200_000}, "with a file of 200\u202f000 bytes or more"},
+		"smaller:4MiB":      {store.Filter{Smaller: 4 << 20}, "with files of 4\u202f194\u202f304 bytes or less"},
+		"source:2":          {store.Filter{Source: 2}, "of acquisition 2"},
+		"deleted:2026-09-11T18:00/2026-09-12": {store.Filter{Gone: &store.Gone{From: time.Date(2026, 9, 11, 18, 0, 0, 0, time.UTC), To: time.Date(2026, 9, 12, 0, 0, 0, 0, time.UTC)}},
+			"deleted between 11 Sep 2026 18:00 +00:00 and 12 Sep 2026 00:00 +00:00"},
+		"is:lit": {}, "kind:": {}, "lamp": {}, "18:40": {}, ":": {},
+	} {
+		var f store.Filter
+		if said, err := (pages{}).filterBy(t.Context(), p, &f, w); err != nil || said != want.said || !reflect.DeepEqual(f, want.f) {
+			t.Errorf("%s: %q, %+v, %v", w, said, f, err)
+		}
+	}
+	for _, w := range []string{"kind:lamp", "kind:call,", "kind:call,lamp", "state:lost", "larger:much", "smaller:0", "larger:99999999999GB", "deleted:yesterday", "source:0", "source:-1"} {
+		var f store.Filter
+		if said, err := (pages{}).filterBy(t.Context(), p, &f, w); !errors.Is(err, errUnread) || said != "" || fmt.Sprint(f) != fmt.Sprint(store.Filter{}) {
+			t.Errorf("%s: %q, %+v, %v", w, said, f, err)
 		}
 	}
 }
