@@ -36,7 +36,7 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
   const mine = asked ? ++visits : visits;
   const fetching = partsOf(document)
     .filter((part) => !parts || parts.includes(part.id.slice("part-".length)) || part.hasAttribute("aria-busy")) // what has not come yet comes with it
-    .filter((part) => asked || !inUse(part));
+    .filter((part) => asked || (part.id !== "part-said" && !inUse(part))); // what was said is read once, and stays until something is asked for
   const targets = fetching.map((part) => part.id);
   if (!targets.length) return;
   for (const part of fetching) unasked[asked ? "delete" : "add"](part);
