@@ -21,10 +21,11 @@ import (
 const (
 	usualWidth = 1280
 	chartX0    = 190
-	chartRight = 18 // margin
+	chartRight = 38 // margin, for the ends of the scales
 	chartTop   = 20
 	binWidth   = 5
 	fewLanes   = 4 // for which there is more room each
+	fewInBar   = 3 // which no bar of full length stands for less than
 )
 
 // room is what bars have above and below a lane's line.
@@ -163,6 +164,7 @@ type lane struct {
 	Fold         string // with these in one again, "" if they are
 	Many         int    // kinds of the lane
 	Above, Below int
+	High, Deep   int    // records that the longest bar that could be drawn above, and below, stands for
 	Up           string // path of the bars above
 	Down         string // path of the bars below: what was recovered,
 	Held         string // what the app holds
@@ -296,19 +298,22 @@ func folded(p *frame.Page) bool {
 
 // bars draws a lane's bins. Heights grow a little slower than the count, and
 // none is less than two pixels, so that a single record shows beside hundreds.
-// Both sides share one scale. Below, what was recovered hangs from the line, then what is held, then earlier versions.
+// Each side has a scale of its own, whose end is told: what was deleted is seldom as much as what was not, and one scale for
+// both would leave an evening of deleting as shallow as any other. Below, what was recovered hangs from the line, then what
+// is held, then earlier versions.
 func (d *lane) bars(l *timeline.Lane, y int, rm room) {
-	above, below := l.Max()
-	scale := func(n int) float64 { return math.Pow(float64(n)/float64(max(above, below, 3)), 0.8) }
+	d.High, d.Deep = l.Max()
+	d.High, d.Deep = max(d.High, fewInBar), max(d.Deep, fewInBar)
+	scale := func(n, most int) float64 { return math.Pow(float64(n)/float64(most), 0.8) }
 	var up, recovered, held, earlier strings.Builder
 	for i, b := range l.Bins {
 		x := chartX0 + i*binWidth
 		if b.Above > 0 {
-			h := max(2, scale(b.Above)*float64(rm.above-6))
+			h := max(2, scale(b.Above, d.High)*float64(rm.above-6))
 			fmt.Fprintf(&up, "M%d %dv-%.1fh3.6v%.1fz", x, y, h, h)
 		}
 		at := float64(y) + 1
-		all := max(3, scale(b.Below)*float64(rm.below-3))
+		all := max(3, scale(b.Below, d.Deep)*float64(rm.below-3))
 		for _, part := range []struct {
 			n  int
 			to *strings.Builder

@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 	"unicode"
@@ -20,7 +21,7 @@ import (
 
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
-	"static": static.Address, "fonts": static.Fonts, "num": Num, "count": Count, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
+	"static": static.Address, "fonts": static.Fonts, "num": Num, "count": Count, "thousands": Thousands, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
 	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": Capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
@@ -44,6 +45,17 @@ func Num(v any) string {
 		b.WriteRune(c)
 	}
 	return b.String()
+}
+
+// Thousands writes a count where there is little room: of ten thousand and more whole thousands (k), then millions (M).
+func Thousands(n int) string {
+	switch {
+	case n < 10_000:
+		return strconv.Itoa(n)
+	case n < 1_000_000:
+		return fmt.Sprintf("%dk", n/1000)
+	}
+	return fmt.Sprintf("%.4gM", float64(n)/1e6)
 }
 
 // Count writes an integer with what it counts, whose plural is another word if one is given, and else has an s.
