@@ -73,7 +73,7 @@ func Successive(all []SourceOf) (out [][2]*SourceOf) {
 }
 
 // ComparedPage is how many records of each side are listed at once.
-const ComparedPage = 300
+const ComparedPage = 40
 
 // Compare says of what two acquisitions have what meets a filter, and counts it in n bins over the filter's window. What both
 // have meets it if the record of either does, and is of the first one's time. Of what one has alone a page is listed, after so many.
@@ -90,10 +90,7 @@ func (s *Store) Compare(ctx context.Context, f Filter, a, b *Acquisition, n int,
 	stride := (micros + int64(n) - 1) / int64(n)
 	var meet *roaring64.Bitmap // the records that do, nil for all
 	if f.Source = 0; f.some() {
-		t, ok, err := s.heldTimes(ctx, f)
-		if err == nil && !ok {
-			t, err = s.holdTimes(ctx, f)
-		}
+		t, err := s.holdTimes(ctx, f)
 		if err != nil {
 			return nil, err
 		}
@@ -154,9 +151,6 @@ func (x *side) Swap(i, j int) {
 // pairs compares two acquisitions, if that is not done, and holds what they have.
 func (s *Store) pairs(ctx context.Context, a, b *Acquisition) (*pairs, error) {
 	key, two := fmt.Sprintf("what acquisitions %d and %d have", a.ID, b.ID), []int64{a.ID, b.ID}
-	if p, ok, err := held[*pairs](ctx, s, a.CaseID, two, key); ok || err != nil {
-		return p, err
-	}
 	return hold(ctx, s, a.CaseID, two, key, func(ctx context.Context) (*pairs, int, error) {
 		kinds, err := s.compared(ctx, a, b)
 		if err != nil {

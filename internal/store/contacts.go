@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -50,51 +51,59 @@ func (s *Store) contacts(ctx context.Context, f Filter) (out []Contacts, err err
 	err = s.list(ctx, &out, "counting contacts", `SELECT x.exhibit_id, h.handle, x.direction, sum(x.n)::bigint AS n, coalesce(sum(x.n) FILTER (WHERE x.state <> 'intact'), 0)::bigint AS below
 FROM (`+x+") x CROSS JOIN LATERAL unnest(x.parties) h(handle) WHERE h.handle <> '' GROUP BY 1, 2, 3 ORDER BY 1, 2, 3", args...)
 	if err == nil && time.Since(began) > tooLong {
-		s.holdBehind(func(ctx context.Context) error {
-			_, err := s.holdTalk(ctx, f.CaseID)
-			if err == nil && f.some() {
-				_, err = s.holdTimes(ctx, f)
-			}
-			return err
-		})
+		s.holdTalkBehind(f)
 	}
 	return out, err
 }
 
 func isTalk(a record.About) bool { return a.Group == record.Talk }
 
-// talkOf is what there is of talk between an exhibit and the same parties, of one kind, state and direction.
+// talkOf is what a conversation of an acquisition has between the same parties, of one kind, state and direction.
 type talkOf struct {
-	ExhibitID int64 `db:"exhibit_id"`
-	Kind      record.Kind
-	State     record.State
-	Direction string
-	Parties   Array[string]
+	ExhibitID     int64 `db:"exhibit_id"`
+	AcquisitionID int64 `db:"acquisition_id"`
+	DB, Thread    string
+	Kind          record.Kind
+	State         record.State
+	Direction     string
+	Parties       Array[string]
 	instants
 }
 
 func talkKey(caseID int64) string { return fmt.Sprintf("the talk of case %d", caseID) }
 
-// holdTalk reads with whom there was talk in a case, and holds it.
+// holdTalk reads what was said in a case, where and with whom, and holds it.
 func (s *Store) holdTalk(ctx context.Context, caseID int64) ([]talkOf, error) {
 	return hold(ctx, s, caseID, nil, talkKey(caseID), func(ctx context.Context) (out []talkOf, size int, err error) {
 		var rows []struct {
 			talkOf
 			At, IDs []byte
 		}
-		err = s.grouped(ctx, &rows, false, `SELECT r.exhibit_id, r.kind, r.state, r.direction, r.parties, string_agg(timestamptz_send(r.at), '') AS at, string_agg(int8send(r.id), '') AS ids
-  FROM record r WHERE r.case_id = $1 AND r.kind = ANY($2) AND r.at IS NOT NULL GROUP BY 1, 2, 3, 4, 5`, caseID, kindsOf(isTalk))
+		err = s.grouped(ctx, &rows, false, `SELECT r.exhibit_id, r.acquisition_id, r.db, r.thread, r.kind, r.state, r.direction, r.parties, string_agg(timestamptz_send(r.at), '') AS at,
+  string_agg(int8send(r.id), '') AS ids FROM record r WHERE r.case_id = $1 AND r.kind = ANY($2) AND r.at IS NOT NULL GROUP BY 1, 2, 3, 4, 5, 6, 7, 8`, caseID, kindsOf(isTalk))
 		for _, r := range rows {
 			x := r.talkOf
 			x.instants = sentInstants(r.At, r.IDs)
-			out, size = append(out, x), size+16*len(x.at)+200
+			out, size = append(out, x), size+16*len(x.at)+len(x.DB)+len(x.Thread)+300
 		}
 		return out, size, err
 	})
 }
 
-// heldContacts counts contacts by what is held, if it is.
-func (s *Store) heldContacts(ctx context.Context, f Filter) (out []Contacts, ok bool, err error) {
+// holdTalkBehind holds it behind an answer that took long, and the times of the filter that was asked for.
+func (s *Store) holdTalkBehind(f Filter) {
+	s.holdBehind(f.CaseID, talkKey(f.CaseID), func(ctx context.Context) error {
+		_, err := s.holdTalk(ctx, f.CaseID)
+		if err == nil && f.some() {
+			_, err = s.holdTimes(ctx, f)
+		}
+		return err
+	})
+}
+
+// heldTalk yields what is held of a filter's talk, if it is: with how many records of it meet the filter, and the first and
+// the last of them.
+func (s *Store) heldTalk(ctx context.Context, f Filter) (iter.Seq2[*talkOf, said], bool, error) {
 	talk, ok, err := held[[]talkOf](ctx, s, f.CaseID, nil, talkKey(f.CaseID))
 	var meet *roaring64.Bitmap
 	if ok && f.some() {
@@ -105,27 +114,50 @@ func (s *Store) heldContacts(ctx context.Context, f Filter) (out []Contacts, ok 
 	if !ok || err != nil {
 		return nil, false, err
 	}
+	return func(yield func(*talkOf, said) bool) {
+		for k := range talk {
+			x := &talk[k]
+			if !f.wants(x.ExhibitID, x.Kind, x.State) {
+				continue
+			}
+			i, end := x.between(f.From, f.To)
+			n := end - i
+			first, last := i, end-1
+			if meet != nil {
+				for n = 0; i < end; i++ {
+					if meet.Contains(uint64(x.id[i])) {
+						if last = i; n == 0 {
+							first = i
+						}
+						n++
+					}
+				}
+			}
+			if n > 0 && !yield(x, said{int64(n), first, last}) {
+				return
+			}
+		}
+	}, true, nil
+}
+
+// said is how many records of some talk meet a filter, and which are the first and the last of them.
+type said struct {
+	n           int64
+	first, last int
+}
+
+// heldContacts counts contacts by what is held, if it is.
+func (s *Store) heldContacts(ctx context.Context, f Filter) (out []Contacts, ok bool, err error) {
+	talk, ok, err := s.heldTalk(ctx, f)
+	if !ok || err != nil {
+		return nil, false, err
+	}
 	type way struct {
 		exhibit           int64
 		handle, direction string
 	}
 	all := map[way]*Contacts{}
-	for _, x := range talk {
-		if !f.wants(x.ExhibitID, x.Kind, x.State) {
-			continue
-		}
-		i, end := x.between(f.From, f.To)
-		n := int64(end - i)
-		if meet != nil {
-			for n = 0; i < end; i++ {
-				if meet.Contains(uint64(x.id[i])) {
-					n++
-				}
-			}
-		}
-		if n == 0 {
-			continue
-		}
+	for x, said := range talk {
 		for _, h := range x.Parties {
 			if h == "" {
 				continue
@@ -134,8 +166,8 @@ func (s *Store) heldContacts(ctx context.Context, f Filter) (out []Contacts, ok 
 			if all[w] == nil {
 				all[w] = &Contacts{ExhibitID: w.exhibit, Handle: w.handle, Direction: w.direction}
 			}
-			if all[w].N += n; x.State != record.Intact {
-				all[w].Below += n
+			if all[w].N += said.n; x.State != record.Intact {
+				all[w].Below += said.n
 			}
 		}
 	}

@@ -11,17 +11,23 @@ func Hold(ctx context.Context, s *Store, f Filter) error {
 	return err
 }
 
-// HoldAll holds with whom there was talk in a case, and its fixes.
+// HoldAll holds with whom there was talk in a case, its fixes, and the sets of its records, with every word.
 func HoldAll(ctx context.Context, s *Store, caseID int64) error {
 	_, err1 := s.holdTalk(ctx, caseID)
 	_, err2 := s.holdFixes(ctx, caseID)
-	return errors.Join(err1, err2)
+	_, err3 := s.holdSets(ctx, caseID, 1)
+	return errors.Join(err1, err2, err3)
+}
+
+// Expect has a filter's times be held when it is asked next.
+func Expect(s *Store, f Filter) {
+	_, key := f.lasting()
+	s.memory.expect(key)
 }
 
 // FailToHold has a filter's times be expected, and what would hold them fail.
 func FailToHold(s *Store, f Filter) {
-	_, key := f.lasting()
-	s.memory.expect(key)
+	Expect(s, f)
 	s.cancel()
 }
 

@@ -157,7 +157,7 @@ func (s *Store) fixes(ctx context.Context, f Filter, limit int) (all []fixes, me
 	args = append(args, limit)
 	all, _, err = s.readFixes(ctx, &f, where+fmt.Sprintf(" AND r.at IS NOT NULL ORDER BY r.at, r.id LIMIT $%d", len(args)), args)
 	if err == nil && time.Since(began) > tooLong {
-		s.holdBehind(func(ctx context.Context) error {
+		s.holdBehind(asked.CaseID, fixesKey(asked.CaseID), func(ctx context.Context) error {
 			_, err := s.holdFixes(ctx, asked.CaseID)
 			if err == nil && asked.some() {
 				_, err = s.holdTimes(ctx, asked)

@@ -64,31 +64,28 @@ WHERE a.case_id = $1 AND ($2 = 0 OR a.exhibit_id = $2) AND d.whole AND d.gaps <>
 	}
 	fmt.Fprintf(asked, "%d %q %q %q", acqs, dbs, tabs, ids)
 	key := fmt.Sprintf("what lies beside gaps of case %d: %x", caseID, asked.Sum(nil))
-	found, ok, err := held[*beside](ctx, s, caseID, nil, key)
-	if err == nil && !ok {
-		found, err = hold(ctx, s, caseID, nil, key, func(ctx context.Context) (*beside, int, error) {
-			x := &beside{there: map[tableOf]bool{}}
-			if err := s.list(ctx, &x.rows, "reading what lies beside gaps", gateSelect+`r.case_id = $1 AND (r.exhibit_id, r.db, r.row_id, r.acquisition_id, r.tab) IN
+	found, err := hold(ctx, s, caseID, nil, key, func(ctx context.Context) (*beside, int, error) {
+		x := &beside{there: map[tableOf]bool{}}
+		if err := s.list(ctx, &x.rows, "reading what lies beside gaps", gateSelect+`r.case_id = $1 AND (r.exhibit_id, r.db, r.row_id, r.acquisition_id, r.tab) IN
   (SELECT a.exhibit_id, x.db, x.row_id, a.id, x.tab FROM unnest($2::bigint[], $3::text[], $4::text[], $5::text[]) x(acquisition_id, db, tab, row_id) JOIN acquisition a ON a.id = x.acquisition_id)
   AND r.at IS NOT NULL ORDER BY r.at`, caseID, Array[int64](acqs).param(), Array[string](dbs).param(), Array[string](tabs).param(), Array[string](ids).param()); err != nil {
-				return nil, 0, err
-			}
-			for _, r := range x.rows {
-				x.there[tableOf{r.AcquisitionID, r.DB, r.Table}] = true
-			}
-			for i := range out {
-				k := out[i].of()
-				there := x.there[k]
-				if !there {
-					if err := s.get(ctx, &there, "whether there are records of a table", "SELECT EXISTS (SELECT FROM record WHERE case_id = $1 AND acquisition_id = $2 AND db = $3 AND tab = $4)", caseID, k.acquisition, k.db, k.table); err != nil {
-						return nil, 0, err
-					}
+			return nil, 0, err
+		}
+		for _, r := range x.rows {
+			x.there[tableOf{r.AcquisitionID, r.DB, r.Table}] = true
+		}
+		for i := range out {
+			k := out[i].of()
+			there := x.there[k]
+			if !there {
+				if err := s.get(ctx, &there, "whether there are records of a table", "SELECT EXISTS (SELECT FROM record WHERE case_id = $1 AND acquisition_id = $2 AND db = $3 AND tab = $4)", caseID, k.acquisition, k.db, k.table); err != nil {
+					return nil, 0, err
 				}
-				x.there[k] = there
 			}
-			return x, 800 * len(x.rows), nil
-		})
-	}
+			x.there[k] = there
+		}
+		return x, 800 * len(x.rows), nil
+	})
 	if err != nil {
 		return nil, err
 	}

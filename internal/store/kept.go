@@ -82,12 +82,45 @@ func (s *Store) Prepare(ctx context.Context, caseID int64) error {
 			return err
 		}
 	}
-	if _, err := s.holdTalk(ctx, caseID); err != nil {
-		return err
+	return s.holdCase(ctx, caseID)
+}
+
+// Ahead has what views ask of all of a large case be held behind an answer, since whoever looks at one view of it will look at
+// others.
+func (s *Store) Ahead(caseID int64) {
+	s.holdBehind(caseID, "", func(ctx context.Context) error {
+		n, err := s.Recorded(ctx, caseID, 0)
+		if err != nil || n < largeCase {
+			return err
+		}
+		return s.holdCase(ctx, caseID)
+	})
+}
+
+// largeCase is how many records with a time a case has at least for that.
+const largeCase = 100_000
+
+// holdCase holds what views ask of all of a case.
+func (s *Store) holdCase(ctx context.Context, caseID int64) error {
+	all := Filter{CaseID: caseID}
+	_, times := all.lasting()
+	for _, x := range []struct {
+		key  string
+		hold func() error
+	}{
+		{times, func() error { _, err := s.holdTimes(ctx, all); return err }},
+		{talkKey(caseID), func() error { _, err := s.holdTalk(ctx, caseID); return err }},
+		{fixesKey(caseID), func() error { _, err := s.holdFixes(ctx, caseID); return err }},
+		{setsKey(caseID), func() error { _, err := s.holdSets(ctx, caseID, manyRecords); return err }},
+	} {
+		if _, large, err := held[tooLarge](ctx, s, caseID, nil, x.key); err != nil {
+			return err
+		} else if large {
+			continue
+		}
+		if err := x.hold(); err != nil {
+			return err
+		}
 	}
-	if _, err := s.holdFixes(ctx, caseID); err != nil {
-		return err
-	}
-	_, err = s.holdTimes(ctx, Filter{CaseID: caseID})
-	return err
+	return nil
 }

@@ -129,19 +129,24 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 	if after.By == "exhibit" {
 		return s.recordsByExhibit(ctx, f, after, limit)
 	}
-	if after.By == "" {
-		t, ok, err := s.heldTimes(ctx, f)
-		if err != nil {
-			return nil, nil, err
-		}
-		if ok {
-			ids, next := t.page(&f, after, limit)
-			sel := strings.Replace(recordSelect, " FROM record r ", " FROM unnest($1::bigint[]) WITH ORDINALITY k(id, n) JOIN record r ON r.id = k.id ", 1)
-			out, err = s.records(ctx, f.CaseID, "listing records", nil, sel+"true ORDER BY k.n", Array[int64](ids).param())
-			return out, next, err
-		}
+	if after.By != "" {
+		return s.listed(ctx, f, after, limit)
 	}
-	began := time.Now()
+	t, ok, err := s.soonest(ctx, f, func(ctx context.Context) (err error) {
+		out, next, err = s.listed(ctx, f, after, limit)
+		return err
+	})
+	if ok {
+		var ids []int64
+		ids, next = t.page(&f, after, limit)
+		sel := strings.Replace(recordSelect, " FROM record r ", " FROM unnest($1::bigint[]) WITH ORDINALITY k(id, n) JOIN record r ON r.id = k.id ", 1)
+		out, err = s.records(ctx, f.CaseID, "listing records", nil, sel+"true ORDER BY k.n", Array[int64](ids).param())
+	}
+	return out, next, err
+}
+
+// listed is Records in an order of the database's.
+func (s *Store) listed(ctx context.Context, f Filter, after After, limit int) (out []Record, next *After, err error) {
 	q, args, err := s.where(ctx, &f, true)
 	if err != nil {
 		return nil, nil, err
@@ -181,9 +186,6 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 			next = &a
 		}
 	}, sel+"true ORDER BY "+by, args...)
-	if err == nil && after.By == "" && time.Since(began) > tooLong {
-		s.holdTimesBehind(f)
-	}
 	return out, next, err
 }
 
@@ -340,12 +342,18 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 		return nil, nil
 	}
 	stride := (micros + int64(n) - 1) / int64(n)
-	if t, ok, err := s.heldTimes(ctx, f); err != nil {
-		return nil, err
-	} else if ok {
-		return t.counts(&f, stride), nil
+	t, ok, err := s.soonest(ctx, f, func(ctx context.Context) (err error) {
+		out, err = s.counted(ctx, f, n, stride)
+		return err
+	})
+	if ok {
+		out = t.counts(&f, stride)
 	}
-	began := time.Now()
+	return out, err
+}
+
+// counted is Counts by the database, in bins of stride microseconds.
+func (s *Store) counted(ctx context.Context, f Filter, n int, stride int64) (out []timeline.Count, err error) {
 	q, args, err := s.where(ctx, &f, true)
 	if err != nil {
 		return nil, err
@@ -364,9 +372,6 @@ func (s *Store) Counts(ctx context.Context, f Filter, n int) (out []timeline.Cou
 	} else {
 		with, q := hourly(bin, by, f, n, stride, &args)
 		err = s.list(ctx, &rows, "counting records", with+q, args...)
-	}
-	if err == nil && time.Since(began) > tooLong {
-		s.holdTimesBehind(f)
 	}
 	for _, r := range rows {
 		out = append(out, timeline.Count{Bin: int((r.At.UnixMicro() - f.From.UnixMicro() + stride/2) / stride), Kind: r.Kind, State: r.State, N: r.N})

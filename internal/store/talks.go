@@ -1,8 +1,11 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"crosswind/core/record"
@@ -27,12 +30,68 @@ func (k *Talk) Of(r *Record) bool {
 }
 
 // Talks lists the conversations of a filter, those with most in its window first.
-func (s *Store) Talks(ctx context.Context, f Filter, limit int) (out []Talk, err error) {
+func (s *Store) Talks(ctx context.Context, f Filter, limit int) ([]Talk, error) {
+	if out, ok, err := s.heldTalks(ctx, f, limit); ok || err != nil {
+		return out, err
+	}
+	began := time.Now()
+	out, err := s.talks(ctx, f, limit)
+	if err == nil && time.Since(began) > tooLong {
+		s.holdTalkBehind(f)
+	}
+	return out, err
+}
+
+// heldTalks lists them by what is held, if it is.
+func (s *Store) heldTalks(ctx context.Context, f Filter, limit int) (out []Talk, ok bool, err error) {
+	talk, ok, err := s.heldTalk(ctx, f)
+	if !ok || err != nil {
+		return nil, false, err
+	}
+	type one struct {
+		acquisition int64
+		db, thread  string
+		kind        record.Kind
+	}
+	all := map[one]*Talk{}
+	for x, said := range talk {
+		if x.Thread == "" || !x.Kind.About().InTalk {
+			continue
+		}
+		k := one{x.AcquisitionID, x.DB, x.Thread, x.Kind}
+		first, last := time.UnixMicro(x.at[said.first]), time.UnixMicro(x.at[said.last])
+		t := all[k]
+		if t == nil {
+			t = &Talk{AcquisitionID: k.acquisition, ExhibitID: x.ExhibitID, DB: k.db, Thread: k.thread, Kind: k.kind, First: first, Last: last, Record: x.id[said.first]}
+			all[k] = t
+		}
+		if t.N += said.n; x.State != record.Intact {
+			t.Below += said.n
+		}
+		if c := first.Compare(t.First); c < 0 || c == 0 && x.id[said.first] < t.Record {
+			t.First, t.Record = first, x.id[said.first]
+		}
+		if last.After(t.Last) {
+			t.Last = last
+		}
+	}
+	for _, t := range all {
+		out = append(out, *t)
+	}
+	slices.SortFunc(out, func(a, b Talk) int {
+		return cmp.Or(cmp.Compare(b.Below, a.Below), cmp.Compare(b.N, a.N), cmp.Compare(a.AcquisitionID, b.AcquisitionID), strings.Compare(a.DB, b.DB),
+			strings.Compare(a.Thread, b.Thread), cmp.Compare(a.Kind, b.Kind))
+	})
+	return out[:min(len(out), limit)], true, nil
+}
+
+// talks lists them by the database.
+func (s *Store) talks(ctx context.Context, f Filter, limit int) (out []Talk, err error) {
 	x, all, args, err := s.monthly(ctx, &f, kindsOf(func(a record.About) bool { return a.InTalk }))
 	if err != nil {
 		return nil, err
 	}
-	const order = "below DESC, n DESC, acquisition_id, db, thread"
+	const order = `below DESC, n DESC, acquisition_id, db COLLATE "C", thread COLLATE "C", kind COLLATE "C"`
 	args = append(args, limit)
 	q := `SELECT x.acquisition_id, x.exhibit_id, x.db, x.thread, x.kind, sum(x.n)::bigint AS n, coalesce(sum(x.n) FILTER (WHERE x.state <> 'intact'), 0)::bigint AS below,
   min(x.at) AS first, max(x.at) AS last, min(x.id) AS record FROM (` + x + ") x WHERE x.thread <> '' GROUP BY 1, 2, 3, 4, 5 ORDER BY " + order + fmt.Sprintf(" LIMIT $%d", len(args))

@@ -36,7 +36,7 @@ type moments struct {
 	State   record.State
 	Exhibit int64
 	instants
-	ids *roaring64.Bitmap // of the records
+	ids func() *roaring64.Bitmap // of the records, put together when it is first asked for
 }
 
 // instants are when records happened, in order of time and number.
@@ -53,7 +53,10 @@ func (x *instants) Swap(i, j int) {
 }
 
 func (x *instants) compare(i int, at, id int64) int {
-	return cmp.Or(cmp.Compare(x.at[i], at), cmp.Compare(x.id[i], id))
+	if c := cmp.Compare(x.at[i], at); c != 0 {
+		return c
+	}
+	return cmp.Compare(x.id[i], id)
 }
 
 // sentInstants reads instants as PostgreSQL sends them: times and numbers.
@@ -63,6 +66,18 @@ func sentInstants(at, id []byte) instants {
 		sort.Sort(&x)
 	}
 	return x
+}
+
+// bitmap puts together the records of instants.
+func (x *instants) bitmap() *roaring64.Bitmap {
+	ids := make([]uint64, len(x.id))
+	for i, id := range x.id {
+		ids[i] = uint64(id)
+	}
+	slices.Sort(ids)
+	out := roaring64.New()
+	out.AddMany(ids)
+	return out
 }
 
 // between gives from where on to before where instants lie in a window; of one whose ends are not known as much as there is.
@@ -85,7 +100,7 @@ type memory struct {
 	due  map[string]bool // what is to be held, since it took long to find
 }
 
-// expect notes that something is to be held; expected reports whether it is: who asks then waits for that.
+// expect notes that something is to be held; expected reports whether it is.
 func (m *memory) expect(key string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -114,6 +129,9 @@ type holding struct {
 	size    int // bytes, about
 }
 
+// tooLarge is held in place of what is larger than all that can be held, so that it is not found again behind each answer.
+type tooLarge struct{}
+
 func (m *memory) get(key string) *holding {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -138,7 +156,7 @@ func (m *memory) put(key string, h *holding) {
 	m.drop(key)
 	delete(m.due, key)
 	if h.size > mostHeld {
-		return
+		h.found, h.size = tooLarge{}, 1024
 	}
 	for m.size+h.size > mostHeld {
 		m.drop(m.used[0])
@@ -178,9 +196,12 @@ func held[T any](ctx context.Context, s *Store, caseID int64, of []int64, key st
 	return out, ok, nil
 }
 
-// hold finds something, and holds it. Who asks while it is being found waits for that, and it is found even if nobody waits
-// any more, unless the store is closed.
+// hold gives what is held under a name as held does, or finds it, and holds it. Who asks while it is being found waits for
+// that, and it is found even if nobody waits any more, unless the store is closed.
 func hold[T any](ctx context.Context, s *Store, caseID int64, of []int64, key string, find func(context.Context) (found T, size int, err error)) (T, error) {
+	if out, ok, err := held[T](ctx, s, caseID, of, key); ok || err != nil {
+		return out, err
+	}
 	ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	defer context.AfterFunc(s.ctx, stop)()
@@ -201,14 +222,18 @@ func hold[T any](ctx context.Context, s *Store, caseID int64, of []int64, key st
 	return out, err
 }
 
-// holdBehind holds something behind an answer, one thing at a time: connections are for pages. What fails is found as it was.
-func (s *Store) holdBehind(hold func(context.Context) error) {
-	if s.holding.TryLock() {
-		s.behind.Go(func() {
-			defer s.holding.Unlock()
-			_ = hold(s.ctx)
-		})
+// holdBehind holds something of a case behind an answer, one thing at a time: connections are for pages. What fails is found
+// as it was.
+func (s *Store) holdBehind(caseID int64, key string, hold func(context.Context) error) {
+	if !s.holding.TryLock() {
+		return
 	}
+	s.behind.Go(func() {
+		defer s.holding.Unlock()
+		if _, ok, err := held[tooLarge](s.ctx, s, caseID, nil, key); !ok && err == nil {
+			_ = hold(s.ctx)
+		}
+	})
 }
 
 // wants reports whether a filter asks for an exhibit, a kind and a state.
@@ -221,24 +246,61 @@ func (f *Filter) wants(exhibit int64, kind record.Kind, state record.State) bool
 // some reports whether a filter asks for more than these and a time.
 func (f *Filter) some() bool { return f.Words != "" || f.narrow() }
 
-// heldTimes gives the times of a filter if they are held, or are to be, and no record of the case has changed.
+// heldTimes gives the times of a filter if they are held, or can be told from what is, and no record of the case has changed.
 func (s *Store) heldTimes(ctx context.Context, f Filter) (times, bool, error) {
-	_, key := f.lasting()
+	f, key := f.lasting()
 	t, ok, err := held[times](ctx, s, f.CaseID, nil, key)
-	if ok || err != nil || !s.memory.expected(key) {
+	if ok || err != nil {
 		return t, ok, err
 	}
-	if t, err = s.holdTimes(ctx, f); err != nil { // it is found as it was before it was to be held
-		s.memory.forget(key)
+	if _, ok, err = s.fromSets(ctx, f); ok {
+		t, err = s.holdTimes(ctx, f)
 	}
-	return t, err == nil, ctx.Err()
+	return t, ok && err == nil, err
+}
+
+// soonest has a question of a filter answered by its times if they are held; else find asks the database. If that takes long
+// they are held behind it. If they are being held already both go on, and what is there first is the answer.
+func (s *Store) soonest(ctx context.Context, f Filter, find func(context.Context) error) (times, bool, error) {
+	if t, ok, err := s.heldTimes(ctx, f); ok || err != nil {
+		return t, ok, err
+	}
+	_, key := f.lasting()
+	if !s.memory.expected(key) {
+		began := time.Now()
+		err := find(ctx)
+		if err == nil && time.Since(began) > tooLong {
+			s.holdTimesBehind(f)
+		}
+		return nil, false, err
+	}
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	there := make(chan times, 1)
+	s.behind.Go(func() {
+		if t, err := s.holdTimes(ctx, f); err == nil {
+			there <- t
+		} else {
+			s.memory.forget(key)
+		}
+	})
+	found := make(chan error, 1)
+	go func() { found <- find(ctx) }()
+	select {
+	case t := <-there:
+		stop()
+		<-found // which writes no more
+		return t, true, nil
+	case err := <-found:
+		return nil, false, err
+	}
 }
 
 // holdTimesBehind holds the times of a filter behind an answer that took long.
 func (s *Store) holdTimesBehind(f Filter) {
 	if _, key := f.lasting(); key != "" {
-		s.memory.expect(key)
-		s.holdBehind(func(ctx context.Context) error {
+		s.holdBehind(f.CaseID, key, func(ctx context.Context) error {
+			s.memory.expect(key)
 			_, err := s.holdTimes(ctx, f)
 			return err
 		})
@@ -257,6 +319,12 @@ func (s *Store) holdTimes(ctx context.Context, f Filter) (times, error) {
 
 // times reads the times of a filter of any time.
 func (s *Store) times(ctx context.Context, f Filter) (out times, size int, err error) {
+	if tell, ok, err := s.fromSets(ctx, f); err != nil {
+		return nil, 0, err
+	} else if ok {
+		out = tell()
+		return out, out.size(), nil
+	}
 	q, args, err := s.where(ctx, &f, false)
 	if err != nil {
 		return nil, 0, err
@@ -272,13 +340,19 @@ func (s *Store) times(ctx context.Context, f Filter) (out times, size int, err e
 		return nil, 0, err
 	}
 	for _, r := range rows {
-		m := moments{Kind: r.Kind, State: r.State, Exhibit: r.ExhibitID, instants: sentInstants(r.At, r.IDs), ids: roaring64.New()}
-		for _, id := range m.id {
-			m.ids.Add(uint64(id))
-		}
-		out, size = append(out, m), size+16*len(m.at)+int(m.ids.GetSizeInBytes())
+		m := moments{Kind: r.Kind, State: r.State, Exhibit: r.ExhibitID, instants: sentInstants(r.At, r.IDs)}
+		m.ids = sync.OnceValue(m.bitmap)
+		out = append(out, m)
 	}
-	return out, size, nil
+	return out, out.size(), nil
+}
+
+// size is how many bytes times take, about: a bitmap has two for a record, and what it begins with.
+func (t times) size() (n int) {
+	for _, m := range t {
+		n += 18*len(m.at) + 200
+	}
+	return n
 }
 
 // sentNumbers reads numbers as PostgreSQL sends them: 8 bytes big-endian each, one behind another.
@@ -333,7 +407,7 @@ func (t times) hours(exhibit int64, from, to time.Time, kinds []string) (out []g
 func (t times) ids() *roaring64.Bitmap {
 	out := roaring64.New()
 	for _, m := range t {
-		out.Or(m.ids)
+		out.Or(m.ids())
 	}
 	return out
 }

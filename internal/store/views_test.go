@@ -96,7 +96,8 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		}
 		source(t, s, c, e, fmt.Sprint(i), lines...)
 	}
-	for _, q := range []string{"DELETE FROM record WHERE id % 7 = 0", "UPDATE record SET at = at + interval '20 days', direction = 'out' WHERE id % 5 = 0"} {
+	for _, q := range []string{"DELETE FROM record WHERE id % 7 = 0", "UPDATE record SET at = at + interval '20 days', direction = 'out' WHERE id % 5 = 0",
+		"UPDATE record SET kind = 'call' WHERE id % 11 = 0", "UPDATE record SET thread = '' WHERE id % 13 = 0"} {
 		if _, err := s.DB().ExecContext(ctx, q); err != nil {
 			t.Fatal(err)
 		}
@@ -107,6 +108,20 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		had    []store.Contacts
 		placed string
 		listed string
+		talks  string
+	}
+	talks := func(f store.Filter) (out string) {
+		all, err := s.Talks(ctx, f, 3)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, k := range all {
+			if first, err := s.RecordByID(ctx, c.ID, k.Record); err != nil || !k.Of(first) {
+				t.Errorf("%+v is not of %+v: %v", first, k, err)
+			}
+			out += fmt.Sprint(k.AcquisitionID, k.ExhibitID, k.DB, k.Thread, k.Kind, k.N, k.Below, k.First.UTC(), k.Last.UTC(), "; ")
+		}
+		return out
 	}
 	// The list page by page, forwards and backwards.
 	listed := func(f store.Filter) (out string) {
@@ -126,7 +141,7 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 	}
 	var asked []contacts
 	placed := func(f store.Filter) (out string) {
-		all, err := s.Placed(ctx, f, 50)
+		all, err := s.Placed(ctx, f, 1000)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -154,25 +169,23 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		if err != nil || i == 0 && len(had) == 0 {
 			t.Errorf("contacts of what has %s: %v, %v", word.Words, had, err)
 		}
-		asked = append(asked, contacts{f, want, placed(one), ""}, contacts{one, want, placed(f), ""}, contacts{word, had, placed(word), ""})
+		asked = append(asked, contacts{f, want, placed(one), "", talks(one)}, contacts{one, want, placed(f), "", talks(f)}, contacts{word, had, placed(word), "", talks(word)})
 		for k := len(asked) - 3; k < len(asked) && i%8 < 2; k++ {
 			asked[k].listed = listed(asked[k].f)
 		}
-		talks, err := s.Talks(ctx, f, 3)
-		all, err2 := s.Talks(ctx, one, 3)
-		for k := range all {
-			kept += int(all[k].N)
-			if first, err := s.RecordByID(ctx, c.ID, talks[k].Record); err != nil || !talks[k].Of(first) {
-				t.Errorf("%+v is not of it: %v", first, err)
-			}
-			talks[k].Record, all[k].Record = 0, 0
+		if counted := asked[len(asked)-3].talks; counted != asked[len(asked)-2].talks || strings.Count(counted, "; ") < 2 {
+			t.Errorf("conversations of %v to %v: %s; want %s", f.From, f.To, asked[len(asked)-2].talks, counted)
 		}
-		if err != nil || err2 != nil || len(all) < 2 || fmt.Sprint(talks) != fmt.Sprint(all) {
-			t.Errorf("conversations of %v to %v: %v, %v; want %v", f.From, f.To, talks, err, all)
-		}
+		kept += len(want)
 	}
-	if kept < 1000 {
-		t.Errorf("only %d records were counted", kept)
+	if kept < 40 {
+		t.Errorf("only %d contacts were counted", kept)
+	}
+	// While times are being held what is there first is the answer, wherever it comes from.
+	for i, x := range asked {
+		if store.Expect(s, x.f); x.listed != "" && i%2 == 0 && listed(x.f) != x.listed {
+			t.Errorf("the list of %+v is not the same while it is being held", x.f)
+		}
 	}
 	// And the same once more from what is held in memory.
 	if err := store.HoldAll(ctx, s, c.ID); err != nil {
@@ -188,6 +201,9 @@ func TestMonthsAreTheirRecords(t *testing.T) {
 		}
 		if had, err := s.Contacts(ctx, x.f); err != nil || !reflect.DeepEqual(had, x.had) {
 			t.Errorf("held contacts of %+v: %v, %v; want %v", x.f, had, err, x.had)
+		}
+		if got := talks(x.f); got != x.talks {
+			t.Errorf("held conversations of %+v: %s; want %s", x.f, got, x.talks)
 		}
 		if got := placed(x.f); got != x.placed || !strings.Contains(x.placed, "38.5 -24") {
 			t.Errorf("held fixes of %+v: %s; want %s", x.f, got, x.placed)
@@ -262,7 +278,7 @@ func TestComparisonsGoOn(t *testing.T) {
 	older, newer := source(t, s, c, e, "7", lines...), source(t, s, c, e, "7", lines[:10]...)
 	f := store.Filter{CaseID: c.ID, From: morning.Add(-time.Hour), To: morning.Add(24 * time.Hour)}
 	ctx := context.Background()
-	pages := map[int64][2]string{0: {"300", "line 10"}, store.ComparedPage: {"40", "line 310"}, 2 * store.ComparedPage: {"0", ""}}
+	pages := map[int64][2]string{0: {"40", "line 10"}, store.ComparedPage: {"40", "line 50"}, 2 * store.ComparedPage: {"0", ""}}
 	var bins []store.ComparedBin
 	for i := range 6 { // and once more from what is held in memory
 		after := int64(i%3) * store.ComparedPage
@@ -281,7 +297,7 @@ func TestComparisonsGoOn(t *testing.T) {
 		if err == nil && len(x.OnlyA) > 0 {
 			first = x.OnlyA[0].Summary
 		}
-		if err != nil || x.A != 340 || x.B != 0 || x.Both != 10 || fmt.Sprint(len(x.OnlyA)) != want[0] || first != want[1] {
+		if err != nil || x.A != 80 || x.B != 0 || x.Both != 10 || fmt.Sprint(len(x.OnlyA)) != want[0] || first != want[1] {
 			t.Errorf("after %d: %d of %d, from %q, %v; want %v", after, len(x.OnlyA), x.A, first, err, want)
 		}
 	}
