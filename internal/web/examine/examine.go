@@ -127,6 +127,7 @@ func (a pages) page(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
+	a.Store.Ahead(p.Case.ID)
 	p.Content, p.Views, p.Swaps = v, views(p, v.View), !v.Chart.Empty
 	if v.View != "" { // which tells the pages of a browser's history apart
 		p.Title = frame.Capital(v.View)

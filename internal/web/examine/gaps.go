@@ -21,13 +21,16 @@ const (
 	thinnest    = 0.8 // of what a bar shows
 	shownTables = 8
 	shownRuns   = 8
+	shownSteps  = 20
 	mostRuns    = 2000
 )
 
 // gaps is the view of what is missing.
 type gaps struct {
 	Steps    []clockStep
-	Largest  bool           // there are more steps of the clock than are told
+	Largest  bool           // there are more steps of the clock than are found
+	Smaller  int            // steps that are found and not told: smaller ones
+	AllSteps string         // address at which they are
 	Ask      string         // address at which clocks that went back are looked for, where there is so much that it takes long
 	Zones    []store.Record // changes of a handset's zone, of those within the chart
 	Silences []quiet
@@ -100,15 +103,20 @@ func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) er
 		g.Steps = append(g.Steps, clockStep{s, p.Keep("from", from.Add(-margin).UTC().Format(time.RFC3339), "to", to.Add(margin).UTC().Format(time.RFC3339), "view", "", "after", "", "o", "", "r", fmt.Sprint(s.Before.ID)),
 			from.Before(v.Filter.To) && to.After(v.Filter.From)})
 	}
-	slices.SortStableFunc(g.Steps, func(a, b clockStep) int {
-		if a.In != b.In {
-			if a.In {
-				return -1
-			}
-			return 1
+	inChart := func(a, b clockStep) int {
+		switch {
+		case a.In == b.In:
+			return 0
+		case a.In:
+			return -1
 		}
-		return a.Before.At.Compare(*b.Before.At)
-	})
+		return 1
+	}
+	if g.Smaller = len(g.Steps) - shownSteps; g.Smaller > 0 && p.Query.Get("steps") != "all" {
+		slices.SortStableFunc(g.Steps, func(a, b clockStep) int { return cmp.Or(inChart(a, b), cmp.Compare(b.Back, a.Back)) })
+		g.Steps, g.AllSteps = g.Steps[:shownSteps], p.Keep("steps", "all", "o", "")
+	}
+	slices.SortStableFunc(g.Steps, func(a, b clockStep) int { return cmp.Or(inChart(a, b), a.Before.At.Compare(*b.Before.At)) })
 	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), From: v.Filter.From, To: v.Filter.To, Kinds: record.KindsOf(func(a record.About) bool { return a.Zoned })}
 	zones, _, err := a.records(ctx, v.clocks, f, store.After{}, fewRecords)
 	type change struct {

@@ -79,7 +79,7 @@
     clearTimeout(settled);
     settled = setTimeout(measure, 200);
   });
-  measure();
+  requestAnimationFrame(measure); // once there is a layout, which is not asked for ahead of time
 
   let brush = null;
   document.addEventListener("pointerdown", (event) => {

@@ -10,6 +10,21 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
   history.replaceState(null, "", document.referrer);
 }
 
+// Alpine asks for what has the page laid out, and takes as long to start as the page to be drawn: it comes when that is done.
+// A page that nobody sees is not drawn, and has it soon.
+const started = new Promise((resolve) => (Crosswind.start = resolve));
+function startAlpine() {
+  for (const { href } of document.querySelectorAll("link[data-later]")) {
+    const script = document.createElement("script");
+    script.async = false; // in their order
+    script.addEventListener("error", Crosswind.start); // pages work without it
+    script.src = href;
+    document.head.append(script);
+  }
+}
+if (document.hidden) setTimeout(startAlpine);
+else requestAnimationFrame(() => setTimeout(startAlpine));
+
 // visit fetches an address of this site and puts the parts of the page that comes in place of those that are shown: those
 // that are named, else all. Alpine AJAX fetches and swaps; of two answers for one part it takes the one that was asked for
 // last. Which address is shown is told here, since it would tell that of an answer that was overtaken, too.
@@ -31,6 +46,7 @@ function inUse(part) {
   });
 }
 Crosswind.visit = async function (url, { push = true, parts = null, asked = true } = {}) {
+  await started;
   if (!Crosswind.ajax) return asked && location.assign(url);
   if (!asked && document.querySelector("[aria-busy]")) return;
   const mine = asked ? ++visits : visits;
@@ -429,6 +445,7 @@ document.addEventListener("alpine:init", () => {
   Alpine.data("frame", () => ({
     init() {
       Crosswind.ajax = (url, options) => this.$ajax(url, options);
+      Crosswind.start();
       setInterval(() => this.tick(), 1000);
     },
     tick() {
