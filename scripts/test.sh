@@ -16,9 +16,9 @@ dir=$(mktemp -d "$base/crosswind-test-XXXXXX")
 chmod 755 "$dir"
 mkdir "$dir/tmp"
 export TMPDIR=$dir/tmp
-browsing=
+fuzzing=
 stop() {
-  [ -z "$browsing" ] || { kill -INT "$browsing" && wait "$browsing"; } 2>/dev/null || true
+  [ -z "$fuzzing" ] || kill "$fuzzing" 2>/dev/null || true
   scripts/postgres.sh stop "$dir/pg"
   chmod -R u+w "$dir" && rm -rf "$dir"
 }
@@ -34,12 +34,14 @@ step go build -o bin/crosswind ./cmd/crosswind
 scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
+# The longest first; a third beside them, since those wait for databases and processes most of the time.
+step go test -vet=all -timeout 60m -p 3 ./internal/web/... ./cmd/... ./internal/...
 fuzz() {
-  step nice go test -vet=all -p 2 ./core/... || return 1
+  step go test -vet=all -p 1 ./core/... 2>&1 || return 1
   # Not core/salvage:FuzzRows, whose build takes as long as all others together; its inputs are tested above.
   for target in core/sqlitefile:FuzzOpen core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers core/digest:FuzzOpenKnown core/search:FuzzIndex core/reading:FuzzReaders core/media:FuzzRead core/media:FuzzReadClip core/volume:FuzzOpen core/carve:FuzzScan core/stamp:FuzzParse; do
     for try in 1 2 3; do
-      said=$(step nice go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-3s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
+      said=$(step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-3s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
       echo "$said"
       # The tool now and then takes the end of its own time for a failure, and then has no input to show.
       [ "$ok" -ne 0 ] && [ "$try" -lt 3 ] && [[ $said == *"context deadline exceeded"* && $said != *"Failing input"* ]] || break
@@ -47,19 +49,14 @@ fuzz() {
     [ "$ok" -eq 0 ] || return "$ok"
   done
 }
-# The browser waits for the application most of the time: what computes has the cores meanwhile, and gives way to it.
-if [ -z "${SKIP_E2E:-}" ]; then
-  CROSSWIND_LOCAL=$dir node_modules/.bin/playwright test --config e2e/playwright.config.mjs >"$dir/e2e.log" 2>&1 &
-  browsing=$!
-fi
+# The browser waits for the application most of the time: what computes alone, and what fuzzes, has a core meanwhile.
+fuzz >"$dir/fuzz.log" 2>&1 &
+fuzzing=$!
 failed=
-# The longest first; a third beside them, since those wait for databases and processes most of the time.
-step nice go test -vet=all -timeout 60m -p 3 ./internal/web/... ./cmd/... ./internal/... || failed=" application"
-fuzz || failed="$failed core"
-if [ "$browsing" ]; then
-  wait "$browsing" || failed="$failed browser"
-  browsing=
-  cat "$dir/e2e.log"
-fi
-# What failed is named at the end, where it is looked for.
+[ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL=$dir step npx playwright test --config e2e/playwright.config.mjs 2>&1 | tee "$dir/e2e.log" || failed="$failed browser"
+wait "$fuzzing" || failed="$failed core"
+fuzzing=
+cat "$dir/fuzz.log"
+# What failed stands at the end, where it is looked for.
+[[ $failed != *browser* ]] || { echo "== the browser tests failed"; tail -n 120 "$dir/e2e.log"; }
 [ -z "$failed" ] || { echo "== failed:$failed" >&2; exit 1; }
