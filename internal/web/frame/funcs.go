@@ -21,7 +21,7 @@ import (
 
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
-	"static": static.Address, "fonts": static.Fonts, "num": Num, "count": Count, "thousands": Thousands, "bytes": Bytes, "group": Eights, "when": When, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
+	"static": static.Address, "fonts": static.Fonts, "num": Num, "count": Count, "thousands": Thousands, "bytes": Bytes, "group": Eights, "when": When, "iso": func(t time.Time) string { return t.UTC().Format(time.RFC3339) }, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
 	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": Capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
