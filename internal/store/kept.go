@@ -109,9 +109,10 @@ func (s *Store) holdCase(ctx context.Context, caseID int64) error {
 		hold func() error
 	}{
 		{times, func() error { _, err := s.holdTimes(ctx, all); return err }},
-		{talkKey(caseID), func() error { _, err := s.holdTalk(ctx, caseID); return err }},
-		{fixesKey(caseID), func() error { _, err := s.holdFixes(ctx, caseID); return err }},
 		{setsKey(caseID), func() error { _, err := s.holdSets(ctx, caseID, manyRecords); return err }},
+		{talkKey(caseID), func() error { _, err := s.holdTalk(ctx, caseID); return err }},
+		{cardsKey(caseID), func() error { _, err := s.cards(ctx, caseID); return err }},
+		{fixesKey(caseID), func() error { _, err := s.holdFixes(ctx, caseID); return err }},
 	} {
 		if _, large, err := held[tooLarge](ctx, s, caseID, nil, x.key); err != nil {
 			return err

@@ -99,10 +99,11 @@ func (s *Store) People(ctx context.Context, caseID int64) (*People, error) {
 	return out, err
 }
 
+func cardsKey(caseID int64) string { return fmt.Sprintf("the contacts of case %d", caseID) }
+
 // cards lists the contacts of a case without their exhibits' references; they are held.
 func (s *Store) cards(ctx context.Context, caseID int64) ([]Card, error) {
-	key := fmt.Sprintf("the contacts of case %d", caseID)
-	return hold(ctx, s, caseID, nil, key, func(ctx context.Context) (out []Card, size int, err error) {
+	return hold(ctx, s, caseID, nil, cardsKey(caseID), func(ctx context.Context) (out []Card, size int, err error) {
 		err = s.list(ctx, &out, "listing the contacts", `SELECT r.id, r.exhibit_id, r.acquisition_id, q.number AS acq_no, r.uid, r.kind, r.state, r.place, r.at, r.summary, r.parties, r.db
   FROM record r JOIN acquisition q ON q.id = r.acquisition_id WHERE r.case_id = $1 AND r.kind = ANY($2) ORDER BY r.state <> 'intact', r.id LIMIT $3`, caseID, record.Cards(), maxCards)
 		for i := range out {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"sort"
@@ -26,7 +27,7 @@ import (
 const tooLong = 100 * time.Millisecond
 
 // mostHeld bounds how many bytes of memory what is held takes.
-const mostHeld = 96 << 20
+const mostHeld = 160 << 20
 
 // times are when the records of a filter happened, by what a chart tells apart.
 type times []moments
@@ -98,6 +99,8 @@ type memory struct {
 	used []string        // the longest unused first
 	size int             // bytes in all
 	due  map[string]bool // what is to be held, since it took long to find
+
+	turns map[string]bool // what waits to be held behind an answer
 }
 
 // expect notes that something is to be held; expected reports whether it is.
@@ -222,18 +225,44 @@ func hold[T any](ctx context.Context, s *Store, caseID int64, of []int64, key st
 	return out, err
 }
 
-// holdBehind holds something of a case behind an answer, one thing at a time: connections are for pages. What fails is found
-// as it was.
+// holdBehind has something of a case be held behind an answer, one thing after another: connections are for pages. What
+// waits already does not wait twice, and what fails is found as it was.
 func (s *Store) holdBehind(caseID int64, key string, hold func(context.Context) error) {
-	if !s.holding.TryLock() {
+	turn := fmt.Sprint(caseID, key)
+	if !s.memory.wait(turn) {
 		return
 	}
 	s.behind.Go(func() {
+		s.holding.Lock()
 		defer s.holding.Unlock()
+		defer s.memory.leave(turn)
 		if _, ok, err := held[tooLarge](s.ctx, s, caseID, nil, key); !ok && err == nil {
 			_ = hold(s.ctx)
 		}
 	})
+}
+
+// mostTurns bounds how many things wait to be held: what had no turn is asked for again.
+const mostTurns = 8
+
+// wait takes a turn for what is to be held, if it has none and there are not too many; leave gives it back.
+func (m *memory) wait(turn string) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.turns[turn] || len(m.turns) == mostTurns {
+		return false
+	}
+	if m.turns == nil {
+		m.turns = map[string]bool{}
+	}
+	m.turns[turn] = true
+	return true
+}
+
+func (m *memory) leave(turn string) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	delete(m.turns, turn)
 }
 
 // wants reports whether a filter asks for an exhibit, a kind and a state.
