@@ -687,6 +687,12 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await expect(page.getByText("No record lies here.")).toBeVisible();
   await page.goto(kase() + "/examine?from=yesterday");
   await expect(page.getByText("is not a time by RFC 3339")).toBeVisible();
+  // A key that is pressed before all of the scripts are there is answered, without loading the page anew.
+  await page.goto(kase() + "/examine", { waitUntil: "domcontentloaded" });
+  await page.evaluate(() => (window.loaded = "once"));
+  await page.keyboard.press("p");
+  await expect(page.locator("nav.views [aria-current]")).toHaveText(/people/);
+  expect(await page.evaluate(() => window.loaded)).toBe("once");
 });
 
 test("a film shows frames, a memo plays, a thumbnail outlives its photograph", async () => {

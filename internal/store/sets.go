@@ -33,6 +33,8 @@ const (
 	mostWords   = 400    // of which there are sets, and of beginnings as many
 	mostFiles   = 20_000 // of which there are sets
 	leastBegin  = 3      // letters of a beginning of which there are sets, as in what is typed
+	mostBegin   = 24     // and at most
+	mostCounted = 200_000
 )
 
 func setsKey(caseID int64) string { return fmt.Sprintf("the sets of case %d", caseID) }
@@ -107,9 +109,9 @@ func (s *Store) common(ctx context.Context, caseID int64, many int, x *sets) err
 	var words sql.RawBytes
 	err = s.each(ctx, "reading which words are common", []any{&words}, func() {
 		for word := range wordsOf(words) {
-			full[string(word)]++
+			count(full, word)
 			for begin := range beginnings(word) {
-				begun[string(begin)]++
+				count(begun, begin)
 			}
 		}
 	}, fmt.Sprintf("SELECT words FROM record TABLESAMPLE SYSTEM (%f) REPEATABLE (1) WHERE case_id = $1", percent), caseID)
@@ -126,6 +128,13 @@ func (s *Store) common(ctx context.Context, caseID int64, many int, x *sets) err
 	}
 	x.words, x.begins = most(full), most(begun)
 	return err
+}
+
+// count counts a word, unless too many others are counted already.
+func count(in map[string]int, word []byte) {
+	if n := in[string(word)]; n > 0 || len(in) < mostCounted {
+		in[string(word)] = n + 1
+	}
 }
 
 // share has sets that are the same be one, and tells how many bytes all of them take.
@@ -172,10 +181,10 @@ func wordsOf(words []byte) func(func([]byte) bool) {
 	}
 }
 
-// beginnings yields what a word begins with, by letters, and the whole of it.
+// beginnings yields what a word begins with, by letters, and the whole of it if it is not too long.
 func beginnings(word []byte) func(func([]byte) bool) {
 	return func(yield func([]byte) bool) {
-		for n, end := 1, 0; end < len(word); n++ {
+		for n, end := 1, 0; end < len(word) && n <= mostBegin; n++ {
 			_, size := utf8.DecodeRune(word[end:])
 			if end += size; n >= leastBegin && !yield(word[:end]) {
 				return

@@ -20,7 +20,7 @@ func TestSetsTellWhatTheDatabaseFinds(t *testing.T) {
 	ctx := context.Background()
 	c, e := newCase(t, s)
 	r := rand.New(rand.NewPCG(3, 4))
-	texts := []string{"the ketch lay off", "The KETCHES, all of them", "tide and time", "tidy up", "ti", "東京 harbour", "東京都 harbour", "naïveté", "naïve | odd", "", "ketch ketch 417", "a|b tide"}
+	texts := []string{"the ketch lay off", "The KETCHES, all of them", "tide and time", "tidy up", "ti", "東京 harbour", "東京都 harbour", "naïveté", "naïve | odd", "", "ketch ketch 417", "a|b tide", "tide " + strings.Repeat("o", 5000)}
 	for i := range 2 {
 		var lines []line
 		for row := range 120 {
@@ -35,7 +35,7 @@ func TestSetsTellWhatTheDatabaseFinds(t *testing.T) {
 		}
 	}
 	var asked []store.Filter
-	for _, words := range []string{"", "ketch", `"ketch"`, "tid", "tide", `"tide"`, `"ti"`, "harb ketch", `"東京"`, "naïv", "naiv", `"odd"`} {
+	for _, words := range []string{"", "ketch", `"ketch"`, "tid", "tide", strings.Repeat("o", 20), `"tide"`, `"ti"`, "harb ketch", `"東京"`, "naïv", "naiv", `"odd"`} {
 		for i := range 12 {
 			f := store.Filter{CaseID: c.ID, Words: words, App: []string{"", "", "quay", "ärger", "", "nowhere"}[i%6], Source: []int{0, 1, 2, 9}[r.IntN(4)], Attached: r.IntN(3) == 0, Placed: r.IntN(3) == 0}
 			f.State, f.From, f.To = []string{"", "below"}[i%2], morning, morning.AddDate(0, 0, 3)
@@ -66,7 +66,7 @@ func TestSetsTellWhatTheDatabaseFinds(t *testing.T) {
 	if some < len(asked)/4 {
 		t.Fatalf("only %d of %d questions find something", some, len(asked))
 	}
-	untold := []store.Filter{{Words: `"the ketch"`}, {Words: "東京都"}, {Words: "07700 900417"}, {Words: "ti*"}, {Words: "sloop"}, {Words: "!", Attached: true}, {Words: "ketch", Marked: true}, {Words: "ketch", Larger: 1}, {Attached: true, Parties: []string{"+447700900417"}},
+	untold := []store.Filter{{Words: `"the ketch"`}, {Words: "東京都"}, {Words: "07700 900417"}, {Words: "ti*"}, {Words: strings.Repeat("o", 40)}, {Words: "sloop"}, {Words: "!", Attached: true}, {Words: "ketch", Marked: true}, {Words: "ketch", Larger: 1}, {Attached: true, Parties: []string{"+447700900417"}},
 		{Placed: true, Near: &store.Near{Latitude: 38.5, Longitude: 38.5, Metres: 5}}, {App: "quay", Hidden: true}, {Source: 1, Type: "image"}}
 	if store.Holds(ctx, s, asked[1]) {
 		t.Error("what was not held is told")

@@ -303,11 +303,11 @@ func (s *Store) soonest(ctx context.Context, f Filter, find func(context.Context
 		}
 		return nil, false, err
 	}
+	there, whole := make(chan times, 1), context.WithoutCancel(ctx)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	there := make(chan times, 1)
 	s.behind.Go(func() {
-		if t, err := s.holdTimes(ctx, f); err == nil {
+		if t, err := s.holdTimes(whole, f); err == nil {
 			there <- t
 		} else {
 			s.memory.forget(key)

@@ -77,6 +77,23 @@ const manyRecords = 150_000
 // mostZones bounds the changes of zone that are listed.
 const mostZones = 12
 
+// toldSteps are the steps of clocks that are told, most at most: those within the chart and then the largest, in order of time.
+func toldSteps(all []clockStep, most int) []clockStep {
+	in := func(a, b clockStep) int {
+		switch {
+		case a.In == b.In:
+			return 0
+		case a.In:
+			return -1
+		}
+		return 1
+	}
+	slices.SortStableFunc(all, func(a, b clockStep) int { return cmp.Or(in(a, b), cmp.Compare(b.Back, a.Back)) })
+	all = all[:min(len(all), most)]
+	slices.SortStableFunc(all, func(a, b clockStep) int { return cmp.Or(in(a, b), a.Before.At.Compare(*b.Before.At)) })
+	return all
+}
+
 // steps finds where clocks went back, and where zones were changed.
 func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) error {
 	var all []store.ClockStep
@@ -103,20 +120,14 @@ func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) er
 		g.Steps = append(g.Steps, clockStep{s, p.Keep("from", from.Add(-margin).UTC().Format(time.RFC3339), "to", to.Add(margin).UTC().Format(time.RFC3339), "view", "", "after", "", "o", "", "r", fmt.Sprint(s.Before.ID)),
 			from.Before(v.Filter.To) && to.After(v.Filter.From)})
 	}
-	inChart := func(a, b clockStep) int {
-		switch {
-		case a.In == b.In:
-			return 0
-		case a.In:
-			return -1
-		}
-		return 1
+	most := shownSteps
+	if p.Query.Get("steps") == "all" {
+		most = len(g.Steps)
 	}
-	if g.Smaller = len(g.Steps) - shownSteps; g.Smaller > 0 && p.Query.Get("steps") != "all" {
-		slices.SortStableFunc(g.Steps, func(a, b clockStep) int { return cmp.Or(inChart(a, b), cmp.Compare(b.Back, a.Back)) })
-		g.Steps, g.AllSteps = g.Steps[:shownSteps], p.Keep("steps", "all", "o", "")
+	if g.Smaller = len(g.Steps) - most; g.Smaller > 0 {
+		g.AllSteps = p.Keep("steps", "all", "o", "")
 	}
-	slices.SortStableFunc(g.Steps, func(a, b clockStep) int { return cmp.Or(inChart(a, b), a.Before.At.Compare(*b.Before.At)) })
+	g.Steps = toldSteps(g.Steps, most)
 	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), From: v.Filter.From, To: v.Filter.To, Kinds: record.KindsOf(func(a record.About) bool { return a.Zoned })}
 	zones, _, err := a.records(ctx, v.clocks, f, store.After{}, fewRecords)
 	type change struct {

@@ -1,7 +1,9 @@
 package examine
 
 import (
+	"fmt"
 	"testing"
+	"time"
 
 	"crosswind/core/gap"
 	"crosswind/internal/store"
@@ -21,6 +23,24 @@ func TestBarOfGaps(t *testing.T) {
 		g := gapTable{Gaps: store.Gaps{Numbers: &gap.Numbers{First: 1, Last: x.last, Runs: x.runs}}}
 		if bar, holes := g.draw(); bar != x.bar || holes != x.holes {
 			t.Errorf("of %v:\n%s\n%s\nwant\n%s\n%s", x.runs, bar, holes, x.bar, x.holes)
+		}
+	}
+}
+
+// Of many steps those within the chart are told, and the largest of others.
+func TestStepsOfClocksThatAreTold(t *testing.T) {
+	var all []clockStep
+	for i, back := range []time.Duration{3, 1, 9, 2, 7} {
+		at := time.Date(2026, 9, 1+i, 0, 0, 0, 0, time.UTC)
+		all = append(all, clockStep{ClockStep: store.ClockStep{Before: store.Record{At: &at}, Back: back * time.Hour}, In: back == 1})
+	}
+	for most, want := range map[int]string{0: "", 1: "1 ", 3: "1 9 7 ", 5: "1 3 9 2 7 ", 9: "1 3 9 2 7 "} {
+		got := ""
+		for _, s := range toldSteps(append([]clockStep{}, all...), most) {
+			got += fmt.Sprint(int(s.Back.Hours()), " ")
+		}
+		if got != want {
+			t.Errorf("of five, %d at most: %s; want %s", most, got, want)
 		}
 	}
 }
