@@ -6,6 +6,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -171,7 +172,7 @@ func in[K comparable](sets map[K]*roaring64.Bitmap, key K) *roaring64.Bitmap {
 }
 
 // wordsOf yields the words of a record as the function lexemes of the database divides them.
-func wordsOf(words []byte) func(func([]byte) bool) {
+func wordsOf(words []byte) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {
 		for word := range bytes.SplitSeq(words, []byte{' '}) {
 			if len(word) > 0 && string(word) != "|" && !yield(word) {
@@ -182,7 +183,7 @@ func wordsOf(words []byte) func(func([]byte) bool) {
 }
 
 // beginnings yields what a word begins with, by letters, and the whole of it if it is not too long.
-func beginnings(word []byte) func(func([]byte) bool) {
+func beginnings(word []byte) iter.Seq[[]byte] {
 	return func(yield func([]byte) bool) {
 		for n, end := 1, 0; end < len(word) && n <= mostBegin; n++ {
 			_, size := utf8.DecodeRune(word[end:])
