@@ -693,6 +693,19 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await page.keyboard.press("p");
   await expect(page.locator("nav.views [aria-current]")).toHaveText(/people/);
   expect(await page.evaluate(() => window.loaded)).toBe("once");
+  // A list goes on once, though something else comes while its end is being fetched.
+  await page.goto(kase() + "/examine");
+  const first = await page.locator("tr[data-id]").count();
+  await page.route(/after=/, async (route) => {
+    await page.evaluate(() => document.dispatchEvent(new Event("crosswind:visited")));
+    await new Promise((done) => setTimeout(done, 300));
+    await route.continue();
+  });
+  await page.locator("#part-list").evaluate((list) => (list.scrollTop = list.scrollHeight));
+  await expect.poll(() => page.locator("tr[data-id]").count()).toBeGreaterThan(first);
+  const rows = await page.locator("tr[data-id]").evaluateAll((all) => all.map((row) => row.dataset.id));
+  expect(new Set(rows).size).toBe(rows.length);
+  await page.unroute(/after=/);
 });
 
 test("a film shows frames, a memo plays, a thumbnail outlives its photograph", async () => {

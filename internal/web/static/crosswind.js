@@ -264,10 +264,12 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("[data-let-go]")) letGo();
 });
 
-// A list goes on when its end is about to come into view.
+// A list goes on when its end is about to come into view: once, though other parts of the page are swapped meanwhile.
+const goingOn = new WeakSet();
 const goesOn = async (seen) => {
   for (const s of seen) {
-    if (!s.isIntersecting) continue;
+    if (!s.isIntersecting || goingOn.has(s.target)) continue;
+    goingOn.add(s.target);
     more.unobserve(s.target);
     const link = s.target.querySelector("a");
     const answer = await fetch(link.href, { headers: { "X-Alpine-Target": "part-list" } });
