@@ -634,6 +634,27 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   const texts = await page.locator("tr[data-href]").allInnerTexts();
   expect(texts.length).toBeGreaterThan(0);
   expect(texts.every((t) => t.includes("Recovered"))).toBe(true);
+  // Exhibit and conversation narrow in the same line; what narrows by nothing says so, and so does what cannot be read.
+  await page.goto(kase() + "/examine?view=gaps");
+  await page.keyboard.press("/");
+  await page.keyboard.type('exhibit:014-a conversation:"maren o" exibit:014-C exhibit:nine');
+  await page.keyboard.press("Enter");
+  const only = page.locator(".filter-words");
+  await expect(only).toContainText(/of exhibit 014-A.*of conversations called maren o.*exibit:014-C, since nothing narrows by exibit:/s);
+  await expect(page.locator(".chart-foot")).toContainText("exhibit:nine: it cannot be read as an exhibit of the case");
+  await expect(page.locator("main")).not.toContainText("014-C acquisition");
+  await page.keyboard.press("l");
+  await page.getByRole("link", { name: /^Take off: the words exibit/ }).click();
+  await expect(page.locator("tr[data-href]").first()).toContainText("014-A");
+  await expect(page.locator("tr[data-href]", { hasText: "014-C" })).toHaveCount(0);
+  await page.keyboard.press("j");
+  await page.getByText("More of this record").click();
+  await page.getByRole("link", { name: "nothing but this one" }).click();
+  await expect(only).toContainText(/of the conversation Maren O. and owner in \S+, acquisition \d of 014-A/);
+  await page.keyboard.press("c");
+  await expect(page.locator(".talk-head")).toContainText("Maren O. and owner");
+  await page.getByRole("link", { name: "list of its records" }).click();
+  await expect(page.locator("nav.views [aria-current]")).toContainText("list");
   // By keys alone a range is picked, and let go or marked with one reason.
   await page.goto(kase() + "/examine?exhibit=014-A&q=kind:call+state:recovered");
   for (const key of ["j", "x", "j", "j", "X"]) {

@@ -240,12 +240,25 @@ const maxTerms = 200 // of a query
 // minBegin is how long a word is that stands for all that begin with it.
 const minBegin = 3
 
+// quotes writes quotation marks as one.
+var quotes = strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "«", `"`, "»", `"`)
+
+// Fields splits what is typed at white space that is not between quotation marks, as Parse
+// reads these. In what it gives they are all of one form, and stand where they stood.
+func Fields(query string) []string {
+	within := false
+	return strings.FieldsFunc(quotes.Replace(query), func(r rune) bool {
+		within = within != (r == '"')
+		return !within && unicode.IsSpace(r)
+	})
+}
+
 // Parse reads what is typed: terms in any order, all of which must be there. What stands
 // between quotation marks is one, word for word; a mark that is not closed reaches to the
 // end. Of more than 200 terms the first are asked. Without quotation marks a word of three letters or more stands for all that begin
 // with it, as does any with an asterisk behind it.
 func Parse(query string) (terms []Term) {
-	for i, part := range strings.Split(strings.NewReplacer("“", `"`, "”", `"`, "„", `"`, "«", `"`, "»", `"`).Replace(query), `"`) {
+	for i, part := range strings.Split(quotes.Replace(query), `"`) {
 		list := []string{part}
 		if i%2 == 0 {
 			list = telephone(strings.Fields(part))

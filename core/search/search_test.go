@@ -142,3 +142,62 @@ func BenchmarkIndex(b *testing.B) {
 		})
 	}
 }
+
+// Marks hold together what stands between them, as Parse takes them.
+func TestFields(t *testing.T) {
+	for s, want := range map[string][]string{
+		` lamp  is:lit `:               {"lamp", "is:lit"},
+		`"lamp is:lit" kind:call`:      {`"lamp is:lit"`, "kind:call"},
+		"title:“boat  yard”\u3000lamp": {`title:"boat  yard"`, "lamp"},
+		`18" lamp`:                     {`18" lamp`},
+		``:                             nil,
+	} {
+		if got := Fields(s); !slices.Equal(got, want) {
+			t.Errorf("%q: %q", s, got)
+		}
+		if a, b := fmt.Sprint(Parse(strings.Join(Fields(s), " "))), fmt.Sprint(Parse(s)); a != b {
+			t.Errorf("%q is %s, and in its fields %s", s, b, a)
+		}
+	}
+}
+
+// What is found is shown where it stands in the text as it is, whatever was folded in it.
+func TestFind(t *testing.T) {
+	for _, c := range []struct{ text, asked, want string }{
+		{"The ketch lay off; Ketches, all", "ketch", "The [ketch] lay off; [Ketch]es, all"},
+		{"The ketch, ketches", `"ketch"`, "The [ketch], ketches"},
+		{"a lamp, is lit. lamp lit", `"lamp is lit"`, "a [lamp, is lit]. lamp lit"},
+		{"Às 9:40 na PRAÇA", "praca as", "[Às] 9:40 na [PRAÇA]"},
+		{"na\u200bve e\u0301tude", "étude", "na\u200bve [e\u0301tude]"},
+		{"in der Straße", "strass", "in der [Straß]e"},
+		{"東京都へ行く", "京都", "東[京都]へ行く"},
+		{"東京都へ行く", "東京都", "[東京都]へ行く"},
+		{"call +44 (7700) 900-417 now", "0090", "call +44 (77[00) 90]0-417 now"},
+		{"unlit, alit", "lit", "unlit, alit"},
+		{"😀 ketch😀", "ketch", "😀 [ketch]😀"},
+		{"", "ketch", ""},
+	} {
+		got, last := "", 0
+		for _, p := range Find(c.text, Parse(c.asked)) {
+			got += c.text[last:p[0]] + "[" + c.text[p[0]:p[1]] + "]"
+			last = p[1]
+		}
+		if got += c.text[last:]; got != c.want {
+			t.Errorf("%q in %q: %q", c.asked, c.text, got)
+		}
+	}
+}
+
+// Whatever is found lies in the text, in order, at the ends of characters.
+func FuzzFind(f *testing.F) {
+	f.Add("The ketch 東京都 +44 7700", `ketch "東京" 770`)
+	f.Fuzz(func(t *testing.T, text, asked string) {
+		last := 0
+		for _, p := range Find(text, Parse(asked)) {
+			if p[0] < last || p[1] <= p[0] || p[1] > len(text) || utf8.ValidString(text) && !utf8.ValidString(text[p[0]:p[1]]) {
+				t.Fatalf("%q in %q: %v", asked, text, p)
+			}
+			last = p[1]
+		}
+	})
+}

@@ -163,7 +163,7 @@ SELECT %d, %d, %d, i::text, CASE WHEN i%%5 < 2 THEN 'message' ELSE (%[5]s)[1+i%%
 				"conversations": func(f store.Filter) error { _, err := s.Talks(ctx, f, 80); return err },
 				"people":        func(f store.Filter) error { _, err := s.Contacts(ctx, f); return err },
 				"hours": func(f store.Filter) error {
-					f.Parties = []string{"+447700900417"}
+					f.Parties = [][]string{{"+447700900417"}}
 					_, err := s.Habits(ctx, f, time.UTC)
 					return err
 				},

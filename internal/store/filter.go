@@ -13,8 +13,8 @@ import (
 type Filter struct {
 	CaseID   int64
 	Exhibit  int64
-	Exhibits []int64  // any of these
-	Parties  []string // that name any of these handles in normal form
+	Exhibits []int64    // any of these
+	Parties  [][]string // that name, of each of these, any handle in normal form
 	From, To time.Time
 	Kinds    []string
 	State    string // a state's name, or "below" for all that was deleted
@@ -32,6 +32,8 @@ type Filter struct {
 	Hidden   bool   // that lie in a hidden file, or to which one belongs
 	System   bool   // that lie in a file of the handset's system
 	Gone     *Gone  // that were deleted then
+	Talk     int64  // of the conversation of this record, as its acquisition has it
+	Titled   string // of a conversation whose title has this, in any case
 }
 
 // Gone is a span of time in which records were deleted: they are those whose window, by the sources that there are, lies
@@ -47,7 +49,7 @@ type Near struct{ Latitude, Longitude, Metres float64 }
 // narrow reports whether a filter asks what counts by the hour do not know.
 func (f *Filter) narrow() bool {
 	return f.Marked || f.Noted || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0 ||
-		f.Larger != 0 || f.Smaller != 0 || f.Type != "" || f.Hidden || f.System || f.Gone != nil
+		f.Larger != 0 || f.Smaller != 0 || f.Type != "" || f.Hidden || f.System || f.Gone != nil || f.Talk != 0 || f.Titled != ""
 }
 
 // where writes a filter as SQL over r and m.
@@ -86,8 +88,8 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	if len(f.Exhibits) > 0 {
 		add("r.exhibit_id = ANY($)", f.Exhibits)
 	}
-	if len(f.Parties) > 0 {
-		add("r.parties && $", f.Parties)
+	for _, handles := range f.Parties {
+		add("r.parties && $", handles)
 	}
 	if timed && !f.From.IsZero() {
 		add("r.at >= $", f.From)
@@ -152,6 +154,12 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	if f.Source != 0 {
 		args = append(args, f.Source)
 		q += fmt.Sprintf(" AND r.acquisition_id = ANY(ARRAY(SELECT id FROM acquisition WHERE case_id = $1 AND number = $%d))", len(args))
+	}
+	if f.Talk != 0 {
+		add("(r.acquisition_id, r.db, r.thread, r.kind) = (SELECT x.acquisition_id, x.db, x.thread, x.kind FROM record x WHERE x.id = $ AND x.thread <> '')", f.Talk)
+	}
+	if f.Titled != "" {
+		add("strpos(lower(r.thread_title), lower($)) > 0", f.Titled)
 	}
 	if f.Larger != 0 {
 		add("r.bytes >= $", f.Larger)

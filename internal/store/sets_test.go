@@ -66,8 +66,8 @@ func TestSetsTellWhatTheDatabaseFinds(t *testing.T) {
 	if some < len(asked)/4 {
 		t.Fatalf("only %d of %d questions find something", some, len(asked))
 	}
-	untold := []store.Filter{{Words: `"the ketch"`}, {Words: "東京都"}, {Words: "07700 900417"}, {Words: "ti*"}, {Words: strings.Repeat("o", 40)}, {Words: "sloop"}, {Words: "!", Attached: true}, {Words: "ketch", Marked: true}, {Words: "ketch", Larger: 1}, {Attached: true, Parties: []string{"+447700900417"}},
-		{Placed: true, Near: &store.Near{Latitude: 38.5, Longitude: 38.5, Metres: 5}}, {App: "quay", Hidden: true}, {Source: 1, Type: "image"}}
+	untold := []store.Filter{{Words: `"the ketch"`}, {Words: "東京都"}, {Words: "07700 900417"}, {Words: "ti*"}, {Words: strings.Repeat("o", 40)}, {Words: "sloop"}, {Words: "!", Attached: true}, {Words: "ketch", Marked: true}, {Words: "ketch", Larger: 1}, {Attached: true, Parties: [][]string{{"+447700900417"}}},
+		{Placed: true, Near: &store.Near{Latitude: 38.5, Longitude: 38.5, Metres: 5}}, {App: "quay", Hidden: true}, {Source: 1, Type: "image"}, {Words: "ketch", Talk: 1}, {App: "quay", Titled: "x"}}
 	if store.Holds(ctx, s, asked[1]) {
 		t.Error("what was not held is told")
 	}
@@ -85,6 +85,21 @@ func TestSetsTellWhatTheDatabaseFinds(t *testing.T) {
 	for _, f := range untold {
 		if f.CaseID = c.ID; store.Holds(ctx, s, f) {
 			t.Errorf("%+v: told by sets that do not know it", f)
+		}
+	}
+	// A conversation is that of one source, and its title is found in any case.
+	if _, err := s.DB().ExecContext(ctx, "UPDATE record SET thread_title = 'Quay, old', db = '/one' WHERE acquisition_id = (SELECT max(acquisition_id) FROM record)"); err != nil {
+		t.Fatal(err)
+	}
+	one, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Titled: "quay,"}, store.After{}, 1)
+	if err != nil || len(one) != 1 {
+		t.Fatal(one, err)
+	}
+	both := [][]string{{"+447700900417", "x"}, {"y", "+447700900417"}}
+	for i, want := range map[*store.Filter]int64{{Talk: one[0].ID}: 120, {Talk: -1}: 0, {Titled: "qUAY"}: 120, {Parties: both}: 240, {Parties: append(both, []string{"x"})}: 0} {
+		f := *i
+		if f.CaseID = c.ID; storetest.Count(t, s, f) != want {
+			t.Errorf("%+v: %d records", f, storetest.Count(t, s, f))
 		}
 	}
 	if _, err := s.DB().ExecContext(ctx, "UPDATE record SET words = 'sloop' WHERE id % 2 = 0"); err != nil {

@@ -4,10 +4,12 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 	"time"
 
+	"crosswind/core/reading"
 	"crosswind/core/record"
 )
 
@@ -27,6 +29,15 @@ type Talk struct {
 // Of reports whether a record is of the conversation.
 func (k *Talk) Of(r *Record) bool {
 	return r.AcquisitionID == k.AcquisitionID && r.DB == k.DB && r.Thread == k.Thread && r.Kind == k.Kind
+}
+
+// File is the name of the file that it lies in, behind those of the archives in which that lies.
+func (k *Talk) File() string {
+	parts := strings.Split(k.DB, reading.Inside)
+	for i, p := range parts {
+		parts[i] = path.Base(p)
+	}
+	return strings.Join(parts, reading.Inside)
 }
 
 // Talks lists the conversations of a filter, those with most in its window first.

@@ -66,8 +66,9 @@ type chart struct {
 	Fold                  string  // address with it the other way round
 	StripX, StripW        float64 // of the strip that shows where in the whole the window lies
 	room                  room
-	seen                  int // photographs and films of the lanes that are on
-	All, Deep             int // records of the lanes that are on, and those of them below the waterline
+	seen                  int          // photographs and films of the lanes that are on
+	Found                 []frame.View // of words that are looked for: kinds with how many, and addresses of those alone
+	All, Deep             int          // records of the lanes that are on, and those of them below the waterline
 }
 
 // pick is a record that can be chosen on the chart.
@@ -205,6 +206,9 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 			ch.seen += c.N
 		}
 	}
+	if f.Words != "" {
+		ch.found(p, f.Kinds, counts)
+	}
 	lanes := timeline.Lanes(slices.DeleteFunc(counts, func(c timeline.Count) bool { return left(of, f.Kinds, c.Kind) }), bins, of)
 	rm := roomFor(len(lanes))
 	if ch.Folded {
@@ -258,6 +262,29 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		ch.StripW = max(3, at(w.To)-ch.StripX)
 	}
 	return ch, nil
+}
+
+// found tells by kind how many records were found.
+func (ch *chart) found(p *frame.Page, on []string, counts []timeline.Count) {
+	n := map[record.Kind]int{}
+	for _, c := range counts {
+		if len(on) == 0 || slices.Contains(on, string(c.Kind)) {
+			n[c.Kind] += c.N
+		}
+	}
+	for _, k := range record.Kinds() {
+		if n[k] > 0 {
+			ch.Found = append(ch.Found, frame.View{Name: counted(k, n[k]), Path: p.Keep("kind", string(k), "after", "")})
+		}
+	}
+}
+
+// counted is how many records of a kind there are, in words.
+func counted(k record.Kind, n int) string {
+	if n == 1 {
+		return "1 " + strings.ToLower(k.Title())
+	}
+	return frame.Num(n) + " " + strings.ToLower(k.Plural())
 }
 
 // laneTitle names a lane: its kind, or the group of its kinds.

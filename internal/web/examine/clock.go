@@ -20,13 +20,13 @@ type clock struct {
 	Said     string // in words, of an exhibit whose offset was measured
 }
 
-// clocks gives the clocks of those exhibits that a page shows. measured lists what is known of
+// clocks gives the clocks of those exhibits that a page shows: one, or all for 0. measured lists what is known of
 // them, in words. Where they are not applied there is one, that is right.
-func clocks(p *frame.Page) (all []clock, measured []string) {
+func clocks(p *frame.Page, exhibit int64) (all []clock, measured []string) {
 	right := clock{}
 	for i := range p.Exhibits {
 		e := &p.Exhibits[i]
-		if id := p.ExhibitID(); id != 0 && id != e.ID {
+		if exhibit != 0 && exhibit != e.ID {
 			continue
 		}
 		off, _ := e.Clock()

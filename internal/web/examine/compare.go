@@ -105,7 +105,7 @@ func (a pages) compare(c *gin.Context, p *frame.Page, v *content) (*compare, err
 	k := &compare{Width: width(c), X0: chartX0}
 	k.X1 = k.Width - chartRight
 	for _, s := range all {
-		if id := p.ExhibitID(); id == 0 || id == s.ExhibitID {
+		if id := v.Filter.Exhibit; id == 0 || id == s.ExhibitID {
 			k.Sources = append(k.Sources, compareSource{s})
 		}
 	}

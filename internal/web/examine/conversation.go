@@ -32,6 +32,7 @@ type conversation struct {
 	Columns []column
 	Lines   []saidLine
 	Further []further // sources that have it, too, and are not shown
+	Apart   []further // other conversations that lie in the chart, to be put beside it
 	Earlier string    // addresses at which it goes on, "" at its ends
 	Later   string
 	N       int
@@ -57,8 +58,9 @@ type column struct {
 	Said   string // how and when the source was made
 	Made   time.Time
 	Drop   string // address without it, "" of the first
-	talk   store.Talk
+	Talk   store.Talk
 	lives  bool
+	Apart  bool      // it is another conversation
 	until  time.Time // after which it is not read here, zero if all of it is
 	device string
 	all    []store.Record
@@ -134,8 +136,9 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 		if len(all) == 0 {
 			return nil
 		}
-		c := column{Ref: all[0].ExhibitRef, AcqNo: acq.Number, Made: acq.Made(), talk: t, lives: acq.LiveOnly, device: fmt.Sprint(t.ExhibitID), all: all}
+		c := column{Ref: all[0].ExhibitRef, AcqNo: acq.Number, Made: acq.Made(), Talk: t, lives: acq.LiveOnly, device: fmt.Sprint(t.ExhibitID), all: all}
 		c.Title = all[0].ThreadTitle
+		c.Apart = t.Shared < 0
 		if c.Said = acq.Method; !c.Made.IsZero() {
 			c.Said += ", " + c.Made.In(p.Zone).Format("2 Jan 2006 15:04")
 		}
@@ -155,8 +158,13 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 		return nil, err
 	}
 	others = slices.DeleteFunc(others, func(t store.Talk) bool {
-		return p.ExhibitID() != 0 && t.ExhibitID != p.ExhibitID() || t.Shared < 2 && t.ExhibitID != base.ExhibitID
+		return v.Filter.Exhibit != 0 && t.ExhibitID != v.Filter.Exhibit || t.Shared < 2 && t.ExhibitID != base.ExhibitID
 	})
+	apart, err := a.apart(ctx, p, v, base, others)
+	if err != nil {
+		return nil, err
+	}
+	others = append(others, apart...)
 	shown := beside(p, base, others)
 	for _, i := range shown {
 		all, err := a.Store.Said(ctx, p.Case.ID, others[i], from.Add(-talk.Apart), to.Add(talk.Apart), saidAtMost)
@@ -176,19 +184,25 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 			k.Columns[n].Drop = p.Keep(besideParam, cmp.Or(strings.Join(rest, ","), "none"), "o", "")
 		}
 	}
+	with := func(record int64) string { // the address with what this one is of beside the first
+		ids := []string{fmt.Sprint(record)}
+		if len(shown) > 0 {
+			ids = append(ids, fmt.Sprint(others[shown[0]].Record))
+		}
+		return p.Keep(besideParam, strings.Join(ids, ","), "o", "")
+	}
 	for i, t := range others {
-		if slices.Contains(shown, i) {
+		if slices.Contains(shown, i) || t.Shared < 0 {
 			continue
 		}
 		x, err := a.Store.RecordByID(ctx, p.Case.ID, t.Record)
 		if err != nil {
 			continue // what may not be seen is not offered
 		}
-		ids := []string{fmt.Sprint(t.Record)}
-		if len(shown) > 0 {
-			ids = append(ids, fmt.Sprint(others[shown[0]].Record))
-		}
-		k.Further = append(k.Further, further{fmt.Sprintf("%s acquisition %d", x.ExhibitRef, x.AcqNo), p.Keep(besideParam, strings.Join(ids, ","), "o", "")})
+		k.Further = append(k.Further, further{fmt.Sprintf("%s acquisition %d, %s", x.ExhibitRef, x.AcqNo, t.File()), with(t.Record)})
+	}
+	if k.Apart, err = a.offered(ctx, p, v, append(others, base), with); err != nil {
+		return nil, err
 	}
 	if len(k.Columns) > 1 {
 		sources, err := a.Store.Sources(ctx, p.Case.ID, nil)
@@ -197,7 +211,7 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 		}
 		under := map[int64]bool{}
 		for _, s := range sources {
-			if slices.ContainsFunc(k.Columns, func(c column) bool { return c.talk.AcquisitionID == s.ID }) {
+			if slices.ContainsFunc(k.Columns, func(c column) bool { return c.Talk.AcquisitionID == s.ID }) {
 				under[s.Authority] = true
 			}
 		}
@@ -208,6 +222,42 @@ func (a pages) conversation(ctx context.Context, p *frame.Page, v *content) (*co
 	}
 	k.align(p.Zone, from.Add(-of(v.clocks, base.ExhibitID).Off), to.Add(-of(v.clocks, base.ExhibitID).Off))
 	return k, nil
+}
+
+// apart finds what else the address wants beside a conversation: other conversations, by a record of each. Their Shared is -1.
+func (a pages) apart(ctx context.Context, p *frame.Page, v *content, base store.Talk, others []store.Talk) (out []store.Talk, err error) {
+	var ids []int64
+	for s := range strings.SplitSeq(p.Query.Get(besideParam), ",") {
+		if n, err := strconv.ParseInt(s, 10, 64); err == nil && len(ids) < columns-1 && !slices.Contains(ids, n) &&
+			!slices.ContainsFunc(others, func(t store.Talk) bool { return t.Record == n }) {
+			ids = append(ids, n)
+		}
+	}
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	found, err := a.Store.RecordsByID(ctx, p.Case.ID, ids)
+	for _, id := range ids {
+		if r := found[id]; r != nil && r.Kind.About().InTalk && r.Thread != "" && !base.Of(r) && (v.Filter.Exhibit == 0 || r.ExhibitID == v.Filter.Exhibit) {
+			out = append(out, store.Talk{AcquisitionID: r.AcquisitionID, ExhibitID: r.ExhibitID, DB: r.DB, Thread: r.Thread, Kind: r.Kind, Shared: -1, Record: id})
+		}
+	}
+	return out, err
+}
+
+// offered lists the conversations that lie in the chart, but those that are known already.
+func (a pages) offered(ctx context.Context, p *frame.Page, v *content, known []store.Talk, with func(record int64) string) (out []further, err error) {
+	f := v.Filter
+	f.Talk, f.Titled = 0, ""
+	all, err := a.listTalks(ctx, p, f)
+	for _, t := range all {
+		if !slices.ContainsFunc(known, func(k store.Talk) bool {
+			return k.AcquisitionID == t.AcquisitionID && k.DB == t.DB && k.Thread == t.Thread && k.Kind == t.Kind
+		}) {
+			out = append(out, further{fmt.Sprintf("%s, %s acquisition %d, %s", t.Title, t.Ref, t.AcqNo, t.File()), with(t.Record)})
+		}
+	}
+	return out, err
 }
 
 // holes finds the numbers that are missing in the table of the first source while the conversation's lines were written.
@@ -264,10 +314,18 @@ func beside(p *frame.Page, base store.Talk, others []store.Talk) (out []int) {
 	return out
 }
 
-// align makes the lines of the columns, of what the first has between two times.
-func (k *conversation) align(zone *time.Location, from, to time.Time) {
+// aligned is a line of some of the columns: those of one conversation.
+type aligned struct {
+	talk.Line
+	of      []int // the columns
+	sources []talk.Source
+}
+
+// aligned lays the lines of columns of one conversation beside one another.
+func (k *conversation) aligned(of ...int) (out []aligned) {
 	var sources []talk.Source
-	for _, c := range k.Columns {
+	for _, i := range of {
+		c := &k.Columns[i]
 		s := talk.Source{Device: c.device, Made: c.Made, Lives: c.lives}
 		for _, r := range c.all {
 			x := talk.Said{At: *r.At, What: said(&r), Alive: r.State == record.Intact, Older: r.State == record.Earlier}
@@ -278,13 +336,36 @@ func (k *conversation) align(zone *time.Location, from, to time.Time) {
 		}
 		sources = append(sources, s)
 	}
+	for _, l := range talk.Align(sources) {
+		out = append(out, aligned{l, of, sources})
+	}
+	return out
+}
+
+// align makes the lines of the columns, of what the first has between two times. Those of other conversations stand among
+// them by their time, and nothing is said to be missing there.
+func (k *conversation) align(zone *time.Location, from, to time.Time) {
+	var same []int
+	var all []aligned
+	for i, c := range k.Columns {
+		if c.Apart {
+			all = append(all, k.aligned(i)...)
+		} else {
+			same = append(same, i)
+		}
+	}
+	all = append(k.aligned(same...), all...)
+	if len(same) < len(k.Columns) {
+		slices.SortStableFunc(all, func(a, b aligned) int { return a.At.Compare(b.At) })
+	}
 	var last time.Time
 	day := ""
-	for _, l := range talk.Align(sources) {
-		if l.Has[0] < 0 && (l.At.Before(from) || l.At.After(to)) {
+	for _, l := range all {
+		own := l.of[0] == 0 // of the conversation of the first column
+		if !(own && l.Has[0] >= 0) && (l.At.Before(from) || l.At.After(to)) {
 			continue
 		}
-		x := saidLine{At: l.At}
+		x := saidLine{At: l.At, Cells: make([]saidCell, len(k.Columns))}
 		if d := frame.Day(l.At, zone); d != day {
 			x.Day, day = d, d
 		}
@@ -298,22 +379,25 @@ func (k *conversation) align(zone *time.Location, from, to time.Time) {
 			x.Holes, k.holes = append(x.Holes, k.holes[0]), k.holes[1:]
 		}
 		last = l.At
-		k.N++
 		for s, i := range l.Has {
-			c := saidCell{}
-			if until := k.Columns[s].until; i >= 0 {
-				c.Record = &k.Columns[s].all[i]
-			} else if !until.IsZero() && l.At.After(until) {
+			col, c := &k.Columns[l.of[s]], &x.Cells[l.of[s]]
+			if i >= 0 {
+				c.Record = &col.all[i]
+			} else if !col.until.IsZero() && l.At.After(col.until) {
 				c.Missing = "too much lies between to be read here"
 			} else {
-				c.Missing, c.Gone = missing(&l, sources, s, zone)
+				c.Missing, c.Gone = missing(&l.Line, l.sources, s, zone)
 			}
 			for _, o := range l.Older[s] {
-				old := &k.Columns[s].all[o]
+				old := &col.all[o]
 				c.Older = append(c.Older, olderText{old, frame.Differs(old.Summary, c.Record.Summary)})
 			}
-			x.Cells = append(x.Cells, c)
 		}
+		k.Lines = append(k.Lines, x)
+		if !own {
+			continue
+		}
+		k.N++
 		switch {
 		case x.Cells[0].Record == nil:
 			k.Only++
@@ -321,13 +405,12 @@ func (k *conversation) align(zone *time.Location, from, to time.Time) {
 			k.Below++
 		}
 		if x.Cells[0].Record == nil || x.Cells[0].State != record.Intact {
-			if a, b, ok := l.Gone(sources, 0); ok {
+			if a, b, ok := l.Gone(l.sources, 0); ok {
 				if s := between(a, b, zone); !slices.Contains(k.Gone, s) {
 					k.Gone = append(k.Gone, s)
 				}
 			}
 		}
-		k.Lines = append(k.Lines, x)
 	}
 }
 
@@ -382,11 +465,15 @@ func long(d time.Duration) string {
 
 // talks lists the conversations of what is filtered, to choose from.
 func (a pages) talks(ctx context.Context, p *frame.Page, v *content) (*conversation, error) {
-	all, err := a.Store.Talks(ctx, v.Filter, shownTalks)
+	all, err := a.listTalks(ctx, p, v.Filter)
+	return &conversation{Talks: all}, err
+}
+
+func (a pages) listTalks(ctx context.Context, p *frame.Page, f store.Filter) (out []talkLine, err error) {
+	all, err := a.Store.Talks(ctx, f, shownTalks)
 	if err != nil {
 		return nil, err
 	}
-	k := &conversation{}
 	var ids []int64
 	for _, t := range all {
 		ids = append(ids, t.Record)
@@ -404,7 +491,7 @@ func (a pages) talks(ctx context.Context, p *frame.Page, v *content) (*conversat
 		if err != nil {
 			return nil, err
 		}
-		k.Talks = append(k.Talks, talkLine{t, r.ExhibitRef, (&chosen{Record: *r, Whole: w}).Called(), r.AcqNo, p.Keep("r", fmt.Sprint(t.Record), "o", "", besideParam, "")})
+		out = append(out, talkLine{t, r.ExhibitRef, (&chosen{Record: *r, Whole: w}).Called(), r.AcqNo, p.Keep("r", fmt.Sprint(t.Record), "o", "", besideParam, "")})
 	}
-	return k, nil
+	return out, nil
 }

@@ -96,10 +96,10 @@ func (t *tableView) Last() int { return t.From + len(t.Lines) - 1 }
 // databaseParams are the parameters of the view, which others do not keep.
 var databaseParams = []string{"db", "table", "rowhas", "by", "down", "rows", "row", "cell", "sql", "make"}
 
-// chooseDatabase lists the databases, and reads the rows of the one that the address names.
-func (a pages) chooseDatabase(ctx context.Context, p *frame.Page, d *databases) error {
+// chooseDatabase lists the databases of an exhibit, all for 0, and reads the rows of the one that the address names.
+func (a pages) chooseDatabase(ctx context.Context, p *frame.Page, exhibit int64, d *databases) error {
 	q := p.Query
-	all, err := a.Store.Databases(ctx, p.Case.ID, p.ExhibitID())
+	all, err := a.Store.Databases(ctx, p.Case.ID, exhibit)
 	if err != nil {
 		return err
 	}
@@ -125,10 +125,10 @@ func (a pages) chooseDatabase(ctx context.Context, p *frame.Page, d *databases) 
 	return err
 }
 
-func (a pages) databases(ctx context.Context, p *frame.Page) (*databases, error) {
+func (a pages) databases(ctx context.Context, p *frame.Page, v *content) (*databases, error) {
 	q := p.Query
 	d := &databases{Has: strings.TrimSpace(q.Get("rowhas")), Part: q.Get("rows"), SQL: strings.TrimSpace(q.Get("sql"))}
-	err := a.chooseDatabase(ctx, p, d)
+	err := a.chooseDatabase(ctx, p, v.Filter.Exhibit, d)
 	if err != nil {
 		return nil, err
 	}
@@ -390,7 +390,7 @@ func (a pages) cell(c *gin.Context) error {
 	}
 	ctx := c.Request.Context()
 	d := &databases{}
-	if err := a.chooseDatabase(ctx, p, d); err != nil || d.Chosen == nil {
+	if err := a.chooseDatabase(ctx, p, p.ExhibitID(), d); err != nil || d.Chosen == nil {
 		return cmp.Or(err, store.ErrNotFound)
 	}
 	part, offset, _ := strings.Cut(p.Query.Get("cell"), ".")

@@ -116,6 +116,7 @@ type chosen struct {
 	Went   *store.Went  // when it was deleted, nil if nothing says that it was
 	Told   []told       // of its moment by others
 	Before []frame.View // what was deleted within so long before it: words and addresses
+	Alone  string       // address of the list of nothing but its conversation, "" if it is of none
 }
 
 func (a pages) page(c *gin.Context) error {
@@ -150,7 +151,7 @@ func (a pages) filtered(ctx context.Context, p *frame.Page) (*content, error) {
 	if err := a.readFilter(ctx, p, v); err != nil {
 		return nil, err
 	}
-	v.clocks, v.Measured = clocks(p)
+	v.clocks, v.Measured = clocks(p, v.Filter.Exhibit)
 	if h := p.Query.Get("person"); h != "" {
 		all, err := a.Store.People(ctx, p.Case.ID)
 		if err != nil {
@@ -159,7 +160,7 @@ func (a pages) filtered(ctx context.Context, p *frame.Page) (*content, error) {
 		if v.Person = all.Of(h); v.Person == nil {
 			v.Person = &people.Person{Handles: []string{h}}
 		}
-		v.Filter.Parties = v.Person.Handles
+		v.Filter.Parties = append(v.Filter.Parties, v.Person.Handles)
 		v.Words = append(v.Words, filterWord{"with " + v.Person.Name(), p.Keep("person", "", "after", "")})
 	}
 	return v, nil
@@ -390,11 +391,13 @@ func (a pages) choose(c *gin.Context, p *frame.Page, v *content, id string, draw
 		return nil, err
 	}
 	if r.At != nil {
-		line := strings.Join(slices.DeleteFunc(strings.Fields(p.Query.Get("q")), func(w string) bool { return strings.HasPrefix(w, "deleted:") }), " ")
 		for _, span := range []string{"day", "week", "year"} {
-			word := "deleted:" + span + "/" + r.At.UTC().Format(time.RFC3339)
-			k.Before = append(k.Before, frame.View{Name: span, Path: p.Keep("q", strings.TrimSpace(line+" "+word), "from", "", "to", "", "view", "", "after", "", "o", "")})
+			line := lineWith(p, "deleted:"+span+"/"+r.At.UTC().Format(time.RFC3339), "deleted:", "perhaps-deleted:")
+			k.Before = append(k.Before, frame.View{Name: span, Path: p.Keep("q", line, "from", "", "to", "", "view", "", "after", "", "o", "")})
 		}
+	}
+	if r.Thread != "" {
+		k.Alone = p.Keep("q", lineWith(p, fmt.Sprintf("conversation:%d", r.ID), "conversation:"), "view", "", "after", "", "o", "")
 	}
 	if err := a.named(ctx, k); err != nil {
 		return nil, err

@@ -61,7 +61,7 @@ type chosenFile struct {
 
 func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView, error) {
 	q := p.Query
-	f := &filesView{FileQuery: store.FileQuery{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), Dir: "/", Has: strings.TrimSpace(q.Get("named")), Ending: strings.TrimSpace(q.Get("ending")),
+	f := &filesView{FileQuery: store.FileQuery{CaseID: p.Case.ID, Exhibit: v.Filter.Exhibit, Dir: "/", Has: strings.TrimSpace(q.Get("named")), Ending: strings.TrimSpace(q.Get("ending")),
 		Hidden: q.Get("hidden") != "", NoSystem: q.Get("nosystem") != "", Gone: q.Get("gone") != "", Sort: q.Get("sort")}}
 	if n, err := strconv.ParseInt(q.Get("acq"), 10, 64); err == nil && n > 0 {
 		f.Acquisition = n

@@ -1,6 +1,7 @@
 package examine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"time"
 
 	"crosswind/core/record"
+	"crosswind/core/search"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
@@ -36,20 +38,21 @@ func (a pages) readFilter(ctx context.Context, p *frame.Page, v *content) error 
 		v.Words = append(v.Words, filterWord{"marked", p.Keep("marked", "", "after", "")})
 	}
 	if n := f.Near; n != nil {
-		v.Words = append(v.Words, filterWord{fmt.Sprintf("within about %.0f m of %.5f, %.5f", n.Metres, n.Latitude, n.Longitude), p.Keep("near", "", "after", "")})
+		v.Words = append(v.Words, filterWord{nearWords(n), p.Keep("near", "", "after", "")})
 	}
 	if f.App = p.Query.Get("in"); f.App != "" {
 		v.Words = append(v.Words, filterWord{"in " + f.App, p.Keep("in", "", "after", "")})
 	}
-	all := strings.Fields(p.Query.Get("q"))
+	all := search.Fields(p.Query.Get("q"))
 	without := func(i int) string {
 		return p.Keep("q", strings.Join(slices.Delete(slices.Clone(all), i, i+1), " "), "after", "")
 	}
-	var words, rest []string
+	var words, rest, refused []string
+	remark := ""
 	for i, w := range all {
 		said, err := a.filterBy(ctx, p, f, w)
 		if errors.Is(err, errUnread) {
-			v.Refused = fmt.Sprintf("%s: %v; it is left out.", w, err)
+			refused = append(refused, fmt.Sprintf("%s: %v; it is left out.", w, err))
 			rest = append(rest, w)
 			continue
 		}
@@ -57,49 +60,77 @@ func (a pages) readFilter(ctx context.Context, p *frame.Page, v *content) error 
 			return err
 		}
 		if said == "" {
+			if name, is := misnamed(w); is {
+				remark = ", since nothing narrows by " + name
+			}
 			words, rest = append(words, w), append(rest, w)
 			continue
 		}
 		v.Words = append(v.Words, filterWord{said, without(i)})
 	}
-	f.Words = strings.Join(words, " ")
+	v.Refused, f.Words = strings.Join(refused, " "), strings.Join(words, " ")
 	if f.Words != "" {
 		keep := slices.DeleteFunc(slices.Clone(all), func(w string) bool { return slices.Contains(rest, w) })
-		v.Words = append(v.Words, filterWord{"the words " + f.Words, p.Keep("q", strings.Join(keep, " "), "after", "")})
+		v.Words = append(v.Words, filterWord{"the words " + f.Words + remark, p.Keep("q", strings.Join(keep, " "), "after", "")})
 	}
 	return nil
+}
+
+// lineWith is the line of words with one that narrows, in place of those that begin with any of the others.
+func lineWith(p *frame.Page, word string, instead ...string) string {
+	line := slices.DeleteFunc(search.Fields(p.Query.Get("q")), func(w string) bool {
+		return slices.ContainsFunc(instead, func(s string) bool { return strings.HasPrefix(w, s) })
+	})
+	return strings.Join(append(line, word), " ")
 }
 
 // errUnread is of what narrows, but cannot be read.
 var errUnread = errors.New("it cannot be read")
 
-// filterBy narrows f by a word of the line, and says how; "" if the word is one to be looked for.
-func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w string) (said string, err error) {
-	switch w {
-	case "is:marked":
-		f.Marked = true
-		return "marked", nil
-	case "is:noted":
-		f.Noted = true
-		return "with a working note", nil
-	case "is:hidden":
-		f.Hidden = true
-		return "of hidden files", nil
-	case "is:system":
-		f.System = true
-		return "of the system's files", nil
-	case "has:place":
-		f.Placed = true
-		return "with a place", nil
-	case "has:attachment":
-		f.Attached = true
-		return "with an attachment", nil
-	}
+// misnamed reports whether a word looks as if it were to narrow, and the name before its colon.
+func misnamed(w string) (name string, is bool) {
 	name, value, _ := strings.Cut(w, ":")
+	other := func(r rune) bool { return r != '-' && (r < 'a' || r > 'z') }
+	return name + ":", len(name) > 1 && value != "" && !strings.HasPrefix(value, "//") && strings.IndexFunc(name, other) < 0
+}
+
+// filterBy narrows f by a word of the line, and says how; "" if the word is one to be looked for. What narrows to one thing
+// is asked once.
+func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w string) (said string, err error) {
+	name, raw, _ := strings.Cut(w, ":")
+	value := strings.TrimSpace(strings.ReplaceAll(raw, `"`, ""))
 	if value == "" {
 		return "", nil
 	}
+	once := func(asked bool) error {
+		if asked {
+			return fmt.Errorf("%w beside another %s that is asked for", errUnread, name)
+		}
+		return nil
+	}
 	switch name {
+	case "is", "has":
+		switch w {
+		case "is:marked":
+			f.Marked = true
+			return "marked", nil
+		case "is:noted":
+			f.Noted = true
+			return "with a working note", nil
+		case "is:hidden":
+			f.Hidden = true
+			return "of hidden files", nil
+		case "is:system":
+			f.System = true
+			return "of the system's files", nil
+		case "has:place":
+			f.Placed = true
+			return "with a place", nil
+		case "has:attachment":
+			f.Attached = true
+			return "with an attachment", nil
+		}
+		return "", fmt.Errorf("%w: there are is:marked, is:noted, is:hidden, is:system, has:place and has:attachment", errUnread)
 	case "kind":
 		kinds := strings.Split(value, ",")
 		for i, k := range kinds {
@@ -119,12 +150,21 @@ func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w s
 		if value = strings.ToLower(value); !slices.Contains(states, value) {
 			return "", fmt.Errorf("%w as a state, which are %s", errUnread, strings.Join(states, ", "))
 		}
+		if err := once(f.State != ""); err != nil {
+			return "", err
+		}
 		f.State = value
 		return strings.ToLower(stateWords(value)), nil
 	case "app":
+		if err := once(f.App != ""); err != nil {
+			return "", err
+		}
 		f.App = value
 		return "in a file of " + value, nil
 	case "type":
+		if err := once(f.Type != ""); err != nil {
+			return "", err
+		}
 		f.Type = value
 		return "with a file of type " + value, nil
 	case "larger", "smaller":
@@ -133,13 +173,22 @@ func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w s
 			return "", fmt.Errorf("%w as a size, such as 200kB or 4MiB", errUnread)
 		}
 		if name == "larger" {
+			if err := once(f.Larger != 0); err != nil {
+				return "", err
+			}
 			f.Larger = int64(n)
 			return fmt.Sprintf("with a file of %s bytes or more", frame.Num(n)), nil
+		}
+		if err := once(f.Smaller != 0); err != nil {
+			return "", err
 		}
 		f.Smaller = int64(n)
 		return fmt.Sprintf("with files of %s bytes or less", frame.Num(n)), nil
 	case "deleted", "perhaps-deleted":
 		from, to, err := readSpan(value, p.Zone)
+		if err == nil {
+			err = once(f.Gone != nil)
+		}
 		if err != nil {
 			return "", err
 		}
@@ -154,19 +203,61 @@ func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w s
 		if err != nil || n < 1 {
 			return "", fmt.Errorf("%w as the number of an acquisition", errUnread)
 		}
+		if err := once(f.Source != 0); err != nil {
+			return "", err
+		}
 		f.Source = n
 		return "of acquisition " + value, nil
+	case "exhibit":
+		i := slices.IndexFunc(p.Exhibits, func(e store.Exhibit) bool { return strings.EqualFold(e.Reference, value) })
+		if i < 0 {
+			return "", fmt.Errorf("%w as an exhibit of the case", errUnread)
+		}
+		if err := once(f.Exhibit != 0 && f.Exhibit != p.Exhibits[i].ID); err != nil {
+			return "", err
+		}
+		f.Exhibit = p.Exhibits[i].ID
+		return "of exhibit " + p.Exhibits[i].Reference, nil
+	case "conversation":
+		if err := once(f.Talk != 0 || f.Titled != ""); err != nil {
+			return "", err
+		}
+		id, err := strconv.ParseInt(raw, 10, 64)
+		if err != nil { // a title of digits stands between quotation marks
+			f.Titled = value
+			return "of conversations called " + value, nil
+		}
+		r, err := a.Store.RecordByID(ctx, p.Case.ID, id)
+		if errors.Is(err, store.ErrNotFound) || err == nil && r.Thread == "" {
+			return "", fmt.Errorf("%w as a record of a conversation", errUnread)
+		}
+		if err != nil {
+			return "", err
+		}
+		f.Talk = id
+		return fmt.Sprintf("of the conversation %s in %s, acquisition %d of %s", cmp.Or(r.ThreadTitle, r.Thread), r.DB, r.AcqNo, r.ExhibitRef), nil
+	case "near":
+		n := readNear(value)
+		if n == nil {
+			return "", fmt.Errorf("%w as a place and metres around it, such as near:44.5,-31.25,500", errUnread)
+		}
+		if err := once(f.Near != nil); err != nil {
+			return "", err
+		}
+		f.Near = n
+		return nearWords(n), nil
 	case "with":
 		people, err := a.Store.People(ctx, p.Case.ID)
 		if err != nil {
 			return "", err
 		}
-		f.Parties = []string{value} // which nobody has
+		handles := []string{value} // which nobody has
 		for _, x := range people.Persons {
 			if matches(x, value) {
-				f.Parties = append(f.Parties, x.Handles...)
+				handles = append(handles, x.Handles...)
 			}
 		}
+		f.Parties = append(f.Parties, handles)
 		return "with somebody called " + value, nil
 	}
 	return "", nil
@@ -202,6 +293,10 @@ func readMoment(s string, zone *time.Location) (t time.Time, err error) {
 		}
 	}
 	return t, errUnread
+}
+
+func nearWords(n *store.Near) string {
+	return fmt.Sprintf("within about %.0f m of %.5f, %.5f", n.Metres, n.Latitude, n.Longitude)
 }
 
 func kindWords(kinds []string) string {

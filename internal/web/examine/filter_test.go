@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"strings"
 	"testing"
 	"time"
 
@@ -60,7 +61,7 @@ func TestPlacesInLists(t *testing.T) {
 
 // Words of the query line narrow as they say; what is none of them is looked for, and what cannot be read is refused.
 func TestWordsThatNarrow(t *testing.T) {
-	p := &frame.Page{Zone: time.UTC}
+	p := &frame.Page{Zone: time.UTC, Exhibits: []store.Exhibit{{ID: 3, Reference: "014-A"}, {ID: 5, Reference: "014-B"}}}
 	for w, want := range map[string]struct {
 		f    store.Filter
 		said string
@@ -81,19 +82,36 @@ func TestWordsThatNarrow(t *testing.T) {
 		"larger:200kB":      {store.Filter{Larger: 200_000}, "with a file of 200\u202f000 bytes or more"},
 		"smaller:4MiB":      {store.Filter{Smaller: 4 << 20}, "with files of 4\u202f194\u202f304 bytes or less"},
 		"source:2":          {store.Filter{Source: 2}, "of acquisition 2"},
+		"exhibit:014-b":     {store.Filter{Exhibit: 5}, "of exhibit 014-B"},
+		"conversation:Quay": {store.Filter{Titled: "Quay"}, "of conversations called Quay"},
+		`conversation:"7 "`: {store.Filter{Titled: "7"}, "of conversations called 7"},
+		`app:"/My files"`:   {store.Filter{App: "/My files"}, "in a file of /My files"},
+		"near:44.5,-31,500": {store.Filter{Near: &store.Near{Latitude: 44.5, Longitude: -31, Metres: 500}}, "within about 500 m of 44.50000, -31.00000"},
 		"deleted:2026-09-11T18:00/2026-09-12": {store.Filter{Gone: &store.Gone{From: time.Date(2026, 9, 11, 18, 0, 0, 0, time.UTC), To: time.Date(2026, 9, 12, 0, 0, 0, 0, time.UTC)}},
 			"deleted between 11 Sep 2026 18:00 +00:00 and 12 Sep 2026 00:00 +00:00"},
-		"is:lit": {}, "kind:": {}, "lamp": {}, "18:40": {}, ":": {},
+		`kind:""`: {}, "kind:": {}, "lamp": {}, "18:40": {}, ":": {}, `"kind:call"`: {},
 	} {
 		var f store.Filter
 		if said, err := (pages{}).filterBy(t.Context(), p, &f, w); err != nil || said != want.said || !reflect.DeepEqual(f, want.f) {
 			t.Errorf("%s: %q, %+v, %v", w, said, f, err)
 		}
 	}
-	for _, w := range []string{"kind:lamp", "kind:call,", "kind:call,lamp", "state:lost", "larger:much", "smaller:0", "larger:99999999999GB", "deleted:yesterday", "source:0", "source:-1"} {
+	for _, w := range []string{"kind:lamp", "kind:call,", "kind:call,lamp", "state:lost", "larger:much", "smaller:0", "larger:99999999999GB", "deleted:yesterday", "source:0", "source:-1", "exhibit:014-C", "is:lit", "has:call", "near:44.5,-31", "near:91,0,5"} {
 		var f store.Filter
 		if said, err := (pages{}).filterBy(t.Context(), p, &f, w); !errors.Is(err, errUnread) || said != "" || fmt.Sprint(f) != fmt.Sprint(store.Filter{}) {
 			t.Errorf("%s: %q, %+v, %v", w, said, f, err)
+		}
+	}
+	// What narrows to one thing does so once, and is not overwritten.
+	f := store.Filter{State: "recovered", App: "talk", Source: 2, Exhibit: 3, Titled: "Quay", Near: &store.Near{Metres: 1}, Larger: 1, Smaller: 9, Type: "image", Gone: &store.Gone{}}
+	for _, w := range []string{"state:held", "app:map", "source:3", "exhibit:014-B", "conversation:81", "near:44.5,-31,500", "larger:2", "smaller:3", "type:jpg", "deleted:day/2026-09-14"} {
+		if said, err := (pages{}).filterBy(t.Context(), p, &f, w); !errors.Is(err, errUnread) || !strings.Contains(err.Error(), "beside another") {
+			t.Errorf("%s: %q, %v", w, said, err)
+		}
+	}
+	for w, want := range map[string]string{"exibit:014-B": "exibit:", "18:40": "", "https://example.org": "", `"kind:x"`: "", "Re:lamp": "", "to:": ""} {
+		if name, is := misnamed(w); is != (want != "") || is && name != want {
+			t.Errorf("%s: %s, %t", w, name, is)
 		}
 	}
 }

@@ -100,12 +100,12 @@ func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) er
 	known, err := a.Store.ClockStepsKnown(ctx, p.Case.ID)
 	n := int64(0)
 	if err == nil && !known && p.Query.Get("steps") == "" {
-		n, err = a.Store.Recorded(ctx, p.Case.ID, p.ExhibitID())
+		n, err = a.Store.Recorded(ctx, p.Case.ID, v.Filter.Exhibit)
 	}
 	if err == nil && n > manyRecords {
 		g.Ask = p.Keep("steps", "1", "o", "")
 	} else if err == nil {
-		all, err = a.Store.ClockSteps(ctx, p.Case.ID, p.ExhibitID())
+		all, err = a.Store.ClockSteps(ctx, p.Case.ID, v.Filter.Exhibit)
 	}
 	if err != nil {
 		return err
@@ -128,7 +128,7 @@ func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) er
 		g.AllSteps = p.Keep("steps", "all", "o", "")
 	}
 	g.Steps = toldSteps(g.Steps, most)
-	f := store.Filter{CaseID: p.Case.ID, Exhibit: p.ExhibitID(), From: v.Filter.From, To: v.Filter.To, Kinds: record.KindsOf(func(a record.About) bool { return a.Zoned })}
+	f := store.Filter{CaseID: p.Case.ID, Exhibit: v.Filter.Exhibit, From: v.Filter.From, To: v.Filter.To, Kinds: record.KindsOf(func(a record.About) bool { return a.Zoned })}
 	zones, _, err := a.records(ctx, v.clocks, f, store.After{}, fewRecords)
 	type change struct {
 		exhibit int64
@@ -151,7 +151,7 @@ func (a pages) steps(ctx context.Context, p *frame.Page, v *content, g *gaps) er
 // silences finds when exhibits recorded nothing, against the habit.
 func (a pages) silences(ctx context.Context, p *frame.Page, v *content, g *gaps) error {
 	for _, e := range p.Exhibits {
-		if id := p.ExhibitID(); id != 0 && id != e.ID {
+		if id := v.Filter.Exhibit; id != 0 && id != e.ID {
 			continue
 		}
 		months, err := a.Store.Months(ctx, store.Filter{CaseID: p.Case.ID, Exhibit: e.ID})
@@ -199,7 +199,7 @@ type gapRun struct {
 }
 
 func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, error) {
-	all, err := a.Store.Gaps(ctx, p.Case.ID, p.ExhibitID())
+	all, err := a.Store.Gaps(ctx, p.Case.ID, v.Filter.Exhibit)
 	if err != nil {
 		return nil, err
 	}

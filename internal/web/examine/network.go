@@ -108,7 +108,7 @@ func (a pages) network(ctx context.Context, p *frame.Page, v *content) (*network
 	}
 	phones := map[int64]int{}
 	for _, e := range p.Exhibits {
-		if id := p.ExhibitID(); id != 0 && id != e.ID || !slices.ContainsFunc(had, func(c store.Contacts) bool { return c.ExhibitID == e.ID }) {
+		if id := v.Filter.Exhibit; id != 0 && id != e.ID || !slices.ContainsFunc(had, func(c store.Contacts) bool { return c.ExhibitID == e.ID }) {
 			continue
 		}
 		phones[e.ID] = len(g.Phones)

@@ -53,7 +53,7 @@ func (a pages) view(c *gin.Context, p *frame.Page, v *content) (err error) {
 	case "files":
 		v.Files, err = a.files(ctx, p, v)
 	case "databases":
-		v.Databases, err = a.databases(ctx, p)
+		v.Databases, err = a.databases(ctx, p, v)
 	case "compare":
 		v.Compare, err = a.compare(c, p, v)
 	case "conversation":

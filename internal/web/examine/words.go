@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"crosswind/core/record"
+	"crosswind/core/search"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
 
@@ -117,10 +118,8 @@ func (a pages) tally(ctx context.Context, on []clock, f store.Filter) (x tally, 
 	}
 	var kinds []string
 	for _, k := range record.Kinds() {
-		if n[k] == 1 {
-			kinds = append(kinds, "1 "+strings.ToLower(k.Title()))
-		} else if n[k] > 1 {
-			kinds = append(kinds, frame.Num(n[k])+" "+strings.ToLower(k.Plural()))
+		if n[k] > 0 {
+			kinds = append(kinds, counted(k, n[k]))
 		}
 	}
 	x.Kinds = strings.Join(kinds, ", ")
@@ -188,7 +187,7 @@ func (a pages) words(ctx context.Context, p *frame.Page, v *content) (*words, er
 		// Beside what is filtered already, and read as the line of words is.
 		f := v.Filter
 		f.Kinds, f.Parties, f.Exhibits = slices.Clone(f.Kinds), slices.Clone(f.Parties), slices.Clone(f.Exhibits)
-		for word := range strings.FieldsSeq(l) {
+		for _, word := range search.Fields(l) {
 			said, err := a.filterBy(ctx, p, &f, word)
 			switch {
 			case errors.Is(err, errUnread):

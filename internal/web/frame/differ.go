@@ -6,7 +6,8 @@ import (
 	"github.com/sergi/go-diff/diffmatchpatch"
 )
 
-// Piece is a piece of a text that became another: As is "del" if it went, "ins" if it came, else "".
+// Piece is a piece of a text that became another, or in which something was found: As is "del" if it went, "ins" if it came,
+// "mark" if it was found, else "".
 type Piece struct{ Text, As string }
 
 // maxDiffered bounds the texts of which the difference is worked out.
