@@ -13,7 +13,7 @@ import (
 
 // What was found is shown where it stands: in the text from a little before it on, else in another field, which is named.
 func TestMatch(t *testing.T) {
-	body, err := json.Marshal(&record.Record{Kind: record.Note, State: record.Intact, Text: "a short text that is cut", Parties: []record.Party{{Role: "from", Name: "Ketil"}},
+	body, err := json.Marshal(&record.Record{Kind: record.Message, State: record.Intact, Text: "a short text that is cut", Parties: []record.Party{{Role: "from", Name: "Ketil"}},
 		Attachments: []record.Attachment{{Path: "/media/lamp/C0053.jpg"}}, Facts: []record.Fact{{Name: "Note", Value: strings.Repeat("x ", 300) + "the <b>Lamp</b>"}}})
 	if err != nil {
 		t.Fatal(err)
