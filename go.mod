@@ -23,6 +23,7 @@ require (
 	github.com/jmoiron/sqlx v1.4.0
 	github.com/johannesboyne/gofakes3 v1.2.0
 	github.com/landlock-lsm/go-landlock v0.11.2
+	github.com/ledongthuc/pdf v0.0.0-20260907135840-6c8c28e0e8a0
 	github.com/minio/minio-go/v7 v7.4.1
 	github.com/nyaruka/phonenumbers v1.8.1
 	github.com/pelletier/go-toml/v2 v2.4.3

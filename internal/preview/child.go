@@ -36,6 +36,7 @@ const (
 	Shown    = ""         // a picture, or a sound that plays
 	Waveform = "waveform" // the picture of a sound
 	Alike    = "alike"    // a digest of what a picture looks like: see [Apart]
+	Holds    = "holds"    // what a document, a table or an archive holds: see [Content]
 )
 
 // Make confines this process, reads a file and writes its preview in one of the forms. It runs in the child.
@@ -47,6 +48,10 @@ func Make(w io.Writer, r io.Reader, form string) error {
 	}
 	if len(b) > MaxInput {
 		return fmt.Errorf("preview: it has more than %d bytes", MaxInput)
+	}
+	if form == Holds {
+		restrict("")
+		return content(w, b)
 	}
 	media := media.ClipType(b[:min(len(b), 16)])
 	var decoder *ffmpeg

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -50,7 +51,7 @@ func (m *Maker) Preview(ctx context.Context, form, sha256 string, content func()
 	if len(sha256) != 64 || strings.Trim(sha256, "0123456789abcdef") != "" {
 		return nil, "", fmt.Errorf("preview: %q is not a SHA-256", sha256)
 	}
-	if form != Shown && form != Waveform && form != Alike {
+	if form != Shown && form != Waveform && form != Alike && form != Holds {
 		return nil, "", fmt.Errorf("preview: there is no form %q", form)
 	}
 	kept := filepath.Join(m.Dir, Version, form, sha256[:2], sha256)
@@ -86,6 +87,8 @@ func typeOf(b []byte) string {
 		return "audio/wav"
 	case len(b) == 16 && bytes.Trim(b, "0123456789abcdef") == nil:
 		return "text/plain"
+	case bytes.HasPrefix(b, []byte(`{"kind":"`)):
+		return "application/json"
 	}
 	return ""
 }
@@ -108,6 +111,19 @@ func (m *Maker) Digest(ctx context.Context, sha256 string, content func() (io.Re
 		return 0, &Fault{"the confined process gave no digest"}
 	}
 	return d, nil
+}
+
+// Content says what a document, a table or an archive holds.
+func (m *Maker) Content(ctx context.Context, sha256 string, content func() (io.ReadCloser, error)) (*Content, error) {
+	b, _, err := m.Preview(ctx, Holds, sha256, content)
+	if err != nil {
+		return nil, err
+	}
+	c := &Content{}
+	if err := json.Unmarshal(b, c); err != nil {
+		return nil, &Fault{"the confined process gave what cannot be read"}
+	}
+	return c, nil
 }
 
 func keep(path string, b []byte) error {

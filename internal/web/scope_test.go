@@ -478,6 +478,16 @@ func (w *scene) pages() map[string][]string {
 	for _, id := range shown {
 		out[preview] = append(out[preview], fmt.Sprintf("%s/examine/preview/%d/0", c, id), fmt.Sprintf("%s/examine/preview/%d/1", c, id))
 	}
+	var paths []string
+	if err := json.Unmarshal([]byte(w.column(fmt.Sprintf("SELECT coalesce(json_agg(real_path), '[]') FROM acquired_file WHERE acquisition_id = %d AND real_path ~ '(jpg|txt|html|vcf|json)$'", w.acq.ID))), &paths); err != nil {
+		w.t.Fatal(err)
+	}
+	const file = "/case/:case/examine/file"
+	out[file] = []string{c + "/examine/file?file=99:x", c + "/examine/file"}
+	for _, p := range paths {
+		of := fmt.Sprintf("?view=files&file=%d:%s", w.acq.ID, url.QueryEscape(p))
+		out[file], out["/case/:case/examine"] = append(out[file], c+"/examine/file"+of), append(out["/case/:case/examine"], c+"/examine"+of)
+	}
 	last := int64(0)
 	for _, id := range ids { // every record, and one that is none any more
 		out["/case/:case/examine"] = append(out["/case/:case/examine"], fmt.Sprintf("%s/examine?r=%d&o=1", c, id))

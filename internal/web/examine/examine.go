@@ -45,6 +45,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 	inCase.POST("/examine/take", access.TakeOut, p.takeOut)
 	inCase.POST("/examine/map", access.Recover, p.saveMap)
 	inCase.GET("/examine/preview/:id/:n", access.SeeEvidence, p.preview)
+	inCase.GET("/examine/file", access.SeeEvidence, p.seeFile)
 	inCase.GET("/examine/cell", access.SeeEvidence, p.cell)
 	inCase.GET("/examine/place", access.SeeEvidence, p.placeMap)
 	inCase.GET("/people", access.SeeEvidence, func(c *gin.Context) error { return p.people(c, nil) })

@@ -5,17 +5,24 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net/http"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
+	"crosswind/core/media"
 	"crosswind/core/reading"
+	"crosswind/core/record"
 	"crosswind/core/volume"
 	"crosswind/internal/acquire"
+	"crosswind/internal/preview"
 	"crosswind/internal/store"
 	"crosswind/internal/web/frame"
+
+	"github.com/gin-gonic/gin"
 )
 
 const (
@@ -57,7 +64,15 @@ type chosenFile struct {
 	Rows    []frame.HexRow
 	Cut     int64 // bytes that are not shown
 	Why     string
+	// What the confined process makes of it: the address of a picture, or of frames of a film; of a sound; and what a
+	// document, a table or an archive holds, or why that cannot be said.
+	Seen, Heard string
+	Holds       *preview.Content
+	HoldsNot    string
 }
+
+// holdsAtMost is how long a page waits for what a file holds.
+const holdsAtMost = 5 * time.Second
 
 func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView, error) {
 	q := p.Query
@@ -108,22 +123,66 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 	return f, err
 }
 
-// file looks at a file: its number of acquisition and its path.
-func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile, error) {
+// openFile finds a file by its number of acquisition and its path, and opens it, or says why its bytes are withheld.
+func (a pages) openFile(ctx context.Context, p *frame.Page, of string) (f *store.FileOf, open func() (io.ReadCloser, error), why string, err error) {
 	id, name, _ := strings.Cut(of, ":")
 	n, err := strconv.ParseInt(id, 10, 64)
 	if err != nil {
-		return nil, store.ErrNotFound
+		return nil, nil, "", store.ErrNotFound
 	}
-	f, err := a.Store.FileOfCase(ctx, p.Case.ID, n, name)
-	if err != nil {
-		return nil, err
+	if f, err = a.Store.FileOfCase(ctx, p.Case.ID, n, name); err != nil {
+		return nil, nil, "", err
 	}
 	acq, err := a.Store.AcquisitionByID(ctx, n)
 	if err != nil {
+		return nil, nil, "", err
+	}
+	blob, why, err := a.Evidence.Whole(ctx, p.Case.ID, acq, f.SHA256)
+	if blob != nil {
+		open = func() (io.ReadCloser, error) { return blob() }
+	}
+	if err == nil && open == nil {
+		if open, err = a.asAttachment(ctx, p, f); open != nil {
+			why = ""
+		}
+	}
+	return f, open, why, err
+}
+
+// asAttachment opens a file that is what an admitted record has attached, as photographs and documents have themselves: what
+// may be seen there may be seen here. It is nil if there is none.
+func (a pages) asAttachment(ctx context.Context, p *frame.Page, f *store.FileOf) (func() (io.ReadCloser, error), error) {
+	id, err := a.Store.RecordOfFile(ctx, p.Case.ID, f.AcquisitionID, f.RealPath)
+	if id == 0 || err != nil {
 		return nil, err
 	}
-	c := &chosenFile{FileOf: *f}
+	r, err := a.Store.RecordByID(ctx, p.Case.ID, id)
+	if err != nil {
+		return nil, err
+	}
+	w, err := r.Whole()
+	if err != nil {
+		return nil, err
+	}
+	n := slices.IndexFunc(w.Attachments, func(at record.Attachment) bool { return at.SHA256 == f.SHA256 && at.Path == f.RealPath })
+	if n < 0 {
+		return nil, nil
+	}
+	_, open, err := a.Evidence.Attachment(ctx, p.Case.ID, id, n)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil
+	}
+	return open, err
+}
+
+// file looks at a file: its number of acquisition and its path.
+func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile, error) {
+	f, open, why, err := a.openFile(ctx, p, of)
+	if f == nil {
+		return nil, err
+	}
+	id, _, _ := strings.Cut(of, ":")
+	c := &chosenFile{FileOf: *f, Why: why}
 	base := "/case/" + p.Case.Reference
 	if f.Records > 0 {
 		c.Records = p.Keep("view", "", "in", f.RealPath, "file", "", "dir", "", "after", "", "named", "", "ending", "")
@@ -137,8 +196,7 @@ func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile,
 	} else if strings.HasSuffix(f.Path, acquire.ImageEnding) && !f.Content {
 		c.Map = frame.Address(base+"/recover/storage", nil, "acq", id, "image", f.Path)
 	}
-	open, why, err := a.Evidence.Whole(ctx, p.Case.ID, acq, f.SHA256)
-	if c.Why = why; err != nil || open == nil {
+	if err != nil || open == nil {
 		return c, err
 	}
 	b, err := open()
@@ -154,6 +212,9 @@ func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile,
 	if reading.Begins(f.RealPath, head) {
 		c.Pages = frame.Address(base+"/recover/pages", nil, "acq", id, "path", f.RealPath)
 	}
+	if err := a.looked(ctx, p, c, of, head, open); err != nil {
+		return nil, err
+	}
 	if plain(head, c.Cut > 0) {
 		c.Text = string(head)
 	} else {
@@ -161,6 +222,47 @@ func (a pages) file(ctx context.Context, p *frame.Page, of string) (*chosenFile,
 		c.Cut = f.Size - int64(min(len(head), 1024))
 	}
 	return c, nil
+}
+
+// looked says in which forms a file is shown that begins so.
+func (a pages) looked(ctx context.Context, p *frame.Page, c *chosenFile, of string, head []byte, open func() (io.ReadCloser, error)) (err error) {
+	if a.Previews == nil {
+		return nil
+	}
+	at := frame.Address("/case/"+p.Case.Reference+"/examine/file", nil, "file", of)
+	clip := media.ClipType(head[:min(len(head), 16)])
+	switch {
+	case strings.HasPrefix(http.DetectContentType(head), "image/"), strings.HasPrefix(clip, "video/"):
+		c.Seen = at
+	case clip != "":
+		c.Heard = at
+	case preview.HasContent(head):
+		ctx, cancel := context.WithTimeout(ctx, holdsAtMost)
+		defer cancel()
+		c.Holds, err = a.Previews.Content(ctx, c.SHA256, open)
+		if f := (*preview.Fault)(nil); errors.As(err, &f) {
+			c.HoldsNot, err = f.Why, nil
+		} else if errors.Is(err, context.DeadlineExceeded) {
+			c.HoldsNot, err = "reading it took too long", nil
+		}
+	}
+	return err
+}
+
+// seeFile sends what the confined process makes of a file of the case: a picture or a sound.
+func (a pages) seeFile(c *gin.Context) error {
+	p, err := a.Page(c, "Examine", "Examine")
+	if err != nil {
+		return err
+	}
+	f, open, _, err := a.openFile(c.Request.Context(), p, p.Query.Get("file"))
+	if err == nil && open == nil {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return err
+	}
+	return a.show(c, f.SHA256, open)
 }
 
 // plain reports whether bytes are text, which may be cut within its last character.

@@ -21,7 +21,7 @@ func TestMatch(t *testing.T) {
 	for asked, want := range map[string]string{
 		"":         "-",
 		"short":    ": a [short]",
-		"cut":      ": …ext that is [cut]",
+		"cut":      ": …t that is [cut]",
 		"ketil":    "From: [Ketil]",
 		"c0053":    "Attachment: [C0053].jpg",
 		"lamp":     "Note: … x the <b>[Lamp]</b>",
