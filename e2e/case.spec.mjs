@@ -674,6 +674,8 @@ test("search narrows by words, kind and state, and markup stays text", async () 
     .click({ modifiers: ["Control"], position: { x: 300, y: 8 } });
   await page.keyboard.press("m");
   await page.keyboard.type("A call that was deleted");
+  await page.keyboard.press("Tab");
+  await page.keyboard.type("lost");
   await page.keyboard.press("Enter");
   await expect(page.getByRole("status").first()).toContainText("One record is marked: A call that was deleted");
   await expect(page.locator('tr[data-id]:first-child [title="marked: A call that was deleted"]')).toBeVisible();

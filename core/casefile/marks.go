@@ -12,7 +12,7 @@ import (
 type Marks struct{ is map[[2]string]Mark }
 
 // Mark is a mark as the ledger tells of it.
-type Mark struct{ Reason, By, At string }
+type Mark struct{ Label, Reason, By, At string }
 
 // SourceName names an acquisition as the ledger does.
 func SourceName(exhibit string, acquisition int) string {
@@ -29,7 +29,7 @@ func (m *Marks) Add(e *ledger.Entry) {
 	case "record.marked":
 		m.drop(e.On, source)
 		m.drop(e.On, "")
-		m.is[[2]string{e.On, source}] = Mark{e.Detail["reason"], e.By, e.At}
+		m.is[[2]string{e.On, source}] = Mark{e.Detail["label"], e.Detail["reason"], e.By, e.At}
 	case "record.unmarked":
 		m.drop(e.On, source)
 		m.drop(e.On, "")

@@ -256,7 +256,7 @@ func TestRecover(t *testing.T) {
 	if err != nil || len(some) != 1 {
 		t.Fatal(some, err)
 	}
-	if err := s.Mark(ctx, c, &some[0], "because", "tester"); err != nil {
+	if err := s.Mark(ctx, c, &some[0], "", "because", "tester"); err != nil {
 		t.Fatal(err)
 	}
 	sub.Full = false

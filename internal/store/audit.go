@@ -225,9 +225,10 @@ func (s *Store) auditMarks(ctx context.Context, c *Case, marks *casefile.Marks) 
 		Ref    string
 		Number int
 		Reason string
+		Label  string
 		By     string
 	}
-	if err := s.list(ctx, &rows, "listing the marks", `SELECT r.uid, e.reference AS ref, a.number, m.reason, m.by FROM mark m JOIN record r ON r.id = m.record_id JOIN acquisition a ON a.id = r.acquisition_id
+	if err := s.list(ctx, &rows, "listing the marks", `SELECT r.uid, e.reference AS ref, a.number, m.reason, m.label, m.by FROM mark m JOIN record r ON r.id = m.record_id JOIN acquisition a ON a.id = r.acquisition_id
 JOIN exhibit e ON e.id = r.exhibit_id WHERE r.case_id = $1 ORDER BY r.id`, c.ID); err != nil {
 		return nil, err
 	}
@@ -236,6 +237,8 @@ JOIN exhibit e ON e.id = r.exhibit_id WHERE r.case_id = $1 ORDER BY r.id`, c.ID)
 		switch m, ok := marks.Take(r.UID, casefile.SourceName(r.Ref, r.Number)); {
 		case !ok:
 			out = append(out, Alarm{About: about, What: "it is not an entry of the ledger"})
+		case m.Label != r.Label:
+			out = append(out, Alarm{About: about, What: fmt.Sprintf("its label is %q, in the ledger %q", r.Label, m.Label)})
 		case m.Reason != r.Reason || m.By != r.By:
 			out = append(out, Alarm{About: about, What: fmt.Sprintf("it says %q (%s), the ledger %q (%s)", r.Reason, r.By, m.Reason, m.By)})
 		}

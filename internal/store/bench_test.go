@@ -198,7 +198,9 @@ SELECT %d, %d, %d, i::text, CASE WHEN i%%5 < 2 THEN 'message' ELSE (%[5]s)[1+i%%
 					_, err := s.Counts(ctx, f, 240)
 					return err
 				},
-				"larger": func(f store.Filter) error { f.Larger = 1; _, err := s.Counts(ctx, f, 240); return err },
+				"missing later":         func(f store.Filter) error { return missingLater(ctx, s, f) },
+				"missing later, a word": func(f store.Filter) error { f.Words = "lamp"; return missingLater(ctx, s, f) },
+				"larger":                func(f store.Filter) error { f.Larger = 1; _, err := s.Counts(ctx, f, 240); return err },
 				"by what": func(f store.Filter) error {
 					_, _, err := s.Records(ctx, f, store.After{Order: store.Order{By: "what"}}, 80)
 					return err
@@ -250,6 +252,16 @@ SELECT %d, %d, %d, i::text, CASE WHEN i%%5 < 2 THEN 'message' ELSE (%[5]s)[1+i%%
 				})
 			}
 		})
+	}
+}
+
+// missingLater counts what is missing later, once that has been worked out.
+func missingLater(ctx context.Context, s *store.Store, f store.Filter) error {
+	for {
+		if _, known, err := s.MissingCounts(ctx, f, 240); known || err != nil {
+			return err
+		}
+		time.Sleep(10 * time.Millisecond)
 	}
 }
 

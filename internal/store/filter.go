@@ -22,6 +22,7 @@ type Filter struct {
 	Marked   bool
 	Placed   bool   // that have a place
 	Attached bool   // to which files belong
+	Label    string // that are marked with this label, in any case
 	Noted    bool   // of which there is a working note
 	App      string // that lie in a file whose path has this, in any case
 	Source   int    // of the acquisition with this number of its exhibit
@@ -32,6 +33,7 @@ type Filter struct {
 	Hidden   bool   // that lie in a hidden file, or to which one belongs
 	System   bool   // that lie in a file of the handset's system
 	Gone     *Gone  // that were deleted then
+	Missing  bool   // that are live in an older source of their exhibit, and missing in a later one
 	Talk     int64  // of the conversation of this record, as its acquisition has it
 	Titled   string // of a conversation whose title has this, in any case
 }
@@ -48,8 +50,8 @@ type Near struct{ Latitude, Longitude, Metres float64 }
 
 // narrow reports whether a filter asks what counts by the hour do not know.
 func (f *Filter) narrow() bool {
-	return f.Marked || f.Noted || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0 ||
-		f.Larger != 0 || f.Smaller != 0 || f.Type != "" || f.Hidden || f.System || f.Gone != nil || f.Talk != 0 || f.Titled != ""
+	return f.Marked || f.Label != "" || f.Noted || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0 ||
+		f.Larger != 0 || f.Smaller != 0 || f.Type != "" || f.Hidden || f.System || f.Gone != nil || f.Missing || f.Talk != 0 || f.Titled != ""
 }
 
 // where writes a filter as SQL over r and m.
@@ -66,7 +68,7 @@ func (s *Store) where(ctx context.Context, f *Filter, timed bool) (string, []any
 		}
 		numbers[t.Number] = handles
 	}
-	if f.Gone != nil {
+	if f.Gone != nil || f.Missing {
 		if err := s.keepWent(ctx, f.CaseID); err != nil {
 			return "", nil, err
 		}
@@ -142,6 +144,9 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	if f.Marked {
 		q += " AND m.record_id IS NOT NULL"
 	}
+	if f.Label != "" {
+		add("EXISTS (SELECT FROM mark l WHERE l.record_id = r.id AND lower(l.label) = lower($))", f.Label)
+	}
 	if f.Attached {
 		q += " AND r.attached"
 	}
@@ -154,6 +159,9 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	if f.Source != 0 {
 		args = append(args, f.Source)
 		q += fmt.Sprintf(" AND r.acquisition_id = ANY(ARRAY(SELECT id FROM acquisition WHERE case_id = $1 AND number = $%d))", len(args))
+	}
+	if f.Missing {
+		q += " AND " + missing
 	}
 	if f.Talk != 0 {
 		add("(r.acquisition_id, r.db, r.thread, r.kind) = (SELECT x.acquisition_id, x.db, x.thread, x.kind FROM record x WHERE x.id = $ AND x.thread <> '')", f.Talk)

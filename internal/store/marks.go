@@ -8,32 +8,36 @@ import (
 	"crosswind/core/casefile"
 )
 
-// Mark marks a record with a reason, or changes the reason, which was the one that r
+// Mark marks a record with a label, which may be "", and a reason, or changes these, which were those that r
 // has. What somebody else wrote meanwhile is not overwritten: ErrConflict.
-func (s *Store) Mark(ctx context.Context, c *Case, r *Record, reason, by string) error {
+func (s *Store) Mark(ctx context.Context, c *Case, r *Record, label, reason, by string) error {
 	return s.Change(ctx, func(t *Tx) error {
 		if err := t.unmarkedSince(r); err != nil {
 			return err
 		}
-		at, err := t.log(Act{c.Book(), by, "record.marked", r.UID, map[string]string{"reason": reason, "kind": string(r.Kind), "state": string(r.State), "source": casefile.SourceName(r.ExhibitRef, r.AcqNo)}})
+		data := map[string]string{"reason": reason, "kind": string(r.Kind), "state": string(r.State), "source": casefile.SourceName(r.ExhibitRef, r.AcqNo)}
+		if label != "" {
+			data["label"] = label
+		}
+		at, err := t.log(Act{c.Book(), by, "record.marked", r.UID, data})
 		if err != nil {
 			return err
 		}
-		return t.exec("marking the record", "INSERT INTO mark(record_id, by, at, reason) VALUES ($1, $2, $3, $4) ON CONFLICT (record_id) DO UPDATE SET by = $2, at = $3, reason = $4", r.ID, by, at, reason)
+		return t.exec("marking the record", "INSERT INTO mark(record_id, by, at, reason, label) VALUES ($1, $2, $3, $4, $5) ON CONFLICT (record_id) DO UPDATE SET by = $2, at = $3, reason = $4, label = $5", r.ID, by, at, reason, label)
 	})
 }
 
 // unmarkedSince refuses to change a mark that is not as r has it any more.
 func (t *Tx) unmarkedSince(r *Record) error {
-	var now []string
+	var now []struct{ Reason, Label string }
 	// Locking the record keeps two first marks apart.
 	if err := t.exec("locking the record", "SELECT 1 FROM record WHERE id = $1 FOR UPDATE", r.ID); err != nil {
 		return err
 	}
-	if err := t.SelectContext(t.ctx, &now, "SELECT reason FROM mark WHERE record_id = $1", r.ID); err != nil {
+	if err := t.SelectContext(t.ctx, &now, "SELECT reason, label FROM mark WHERE record_id = $1", r.ID); err != nil {
 		return fmt.Errorf("reading the mark: %w", err)
 	}
-	if len(now) == 0 != (r.MarkReason == nil) || len(now) == 1 && now[0] != *r.MarkReason {
+	if len(now) == 0 != (r.MarkReason == nil) || len(now) == 1 && (now[0].Reason != *r.MarkReason || now[0].Label != r.MarkLabel) {
 		return fmt.Errorf("the mark %w", ErrConflict)
 	}
 	return nil
@@ -53,6 +57,12 @@ func (s *Store) Unmark(ctx context.Context, c *Case, r *Record, by string) error
 		}
 		return t.Log(Act{c.Book(), by, "record.unmarked", r.UID, map[string]string{"source": casefile.SourceName(r.ExhibitRef, r.AcqNo)}})
 	})
+}
+
+// Labels lists the labels of the marks of a case.
+func (s *Store) Labels(ctx context.Context, caseID int64) (out []string, err error) {
+	err = s.list(ctx, &out, "listing the labels", "SELECT DISTINCT m.label FROM mark m JOIN record r ON r.id = m.record_id WHERE r.case_id = $1 AND m.label <> '' ORDER BY 1 LIMIT 200", caseID)
+	return out, err
 }
 
 // Package is a case package that was made.

@@ -54,6 +54,7 @@ type Record struct {
 	ExhibitRef    string        `db:"exhibit_ref"`
 	AcqNo         int           `db:"acq_no"`
 	MarkReason    *string       `db:"mark_reason"`
+	MarkLabel     string        `db:"mark_label"` // "" if it has none
 	MarkBy        *string       `db:"mark_by"`
 	MarkAt        *time.Time    `db:"mark_at"`
 	Noted         bool          // there is a working note of it
@@ -71,7 +72,7 @@ func (r Record) Whole() (*record.Record, error) {
 
 const recordFrom = ` FROM record r JOIN exhibit e ON e.id = r.exhibit_id JOIN acquisition q ON q.id = r.acquisition_id LEFT JOIN mark m ON m.record_id = r.id
   LEFT JOIN record_whole w ON w.record_id = r.id WHERE `
-const recordSelect = `SELECT r.*, coalesce(w.body, '') AS body, e.reference AS exhibit_ref, q.number AS acq_no, m.reason AS mark_reason, m.by AS mark_by, m.at AS mark_at,
+const recordSelect = `SELECT r.*, coalesce(w.body, '') AS body, e.reference AS exhibit_ref, q.number AS acq_no, m.reason AS mark_reason, coalesce(m.label, '') AS mark_label, m.by AS mark_by, m.at AS mark_at,
   EXISTS (SELECT FROM working_note n WHERE n.acquisition_id = r.acquisition_id AND n.uid = r.uid) AS noted,
   ` + membersOf + recordFrom
 

@@ -67,7 +67,7 @@ func TestSetsTellWhatTheDatabaseFinds(t *testing.T) {
 		t.Fatalf("only %d of %d questions find something", some, len(asked))
 	}
 	untold := []store.Filter{{Words: `"the ketch"`}, {Words: "東京都"}, {Words: "07700 900417"}, {Words: "ti*"}, {Words: strings.Repeat("o", 40)}, {Words: "sloop"}, {Words: "!", Attached: true}, {Words: "ketch", Marked: true}, {Words: "ketch", Larger: 1}, {Attached: true, Parties: [][]string{{"+447700900417"}}},
-		{Placed: true, Near: &store.Near{Latitude: 38.5, Longitude: 38.5, Metres: 5}}, {App: "quay", Hidden: true}, {Source: 1, Type: "image"}, {Words: "ketch", Talk: 1}, {App: "quay", Titled: "x"}}
+		{Placed: true, Near: &store.Near{Latitude: 38.5, Longitude: 38.5, Metres: 5}}, {App: "quay", Hidden: true}, {Source: 1, Type: "image"}, {Words: "ketch", Talk: 1}, {Words: "ketch", Missing: true}, {Words: "ketch", Label: "x"}, {App: "quay", Titled: "x"}}
 	if store.Holds(ctx, s, asked[1]) {
 		t.Error("what was not held is told")
 	}

@@ -458,7 +458,7 @@ func TestRecordsOfAnEarlierVersion(t *testing.T) {
 		t.Fatal(len(rs), err)
 	}
 	for i := range rs {
-		if err := s.Mark(ctx, c, &rs[i], "because", "x"); err != nil {
+		if err := s.Mark(ctx, c, &rs[i], "", "because", "x"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -521,7 +521,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 	}
 	for _, x := range list() {
 		if err == nil {
-			err = s.Mark(ctx, c, &x, "because", "x")
+			err = s.Mark(ctx, c, &x, "", "because", "x")
 		}
 	}
 	owner, err2 := pgx.Connect(ctx, url)
@@ -532,7 +532,7 @@ func TestRecordsOfTheEarlierShape(t *testing.T) {
 	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 14; DROP INDEX record_words, record_page, record_row; ALTER TABLE record ADD COLUMN body jsonb; UPDATE record SET body = w.body::jsonb FROM record_whole w WHERE record_id = id;
 DROP FUNCTION count_files CASCADE; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_records; DROP FUNCTION count_sums CASCADE; DROP FUNCTION count_marks CASCADE; DROP TABLE record_sum, mark_sum; DROP TABLE compared, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE acquired_count; CREATE INDEX record_row ON record (id); CREATE INDEX record_db ON record (id); CREATE INDEX record_exhibit ON record (id); DROP FUNCTION lexemes; DROP TABLE person_ruling; DROP FUNCTION count_parties CASCADE; DROP TABLE record_party; DROP INDEX record_parties, record_kind; DROP FUNCTION records_belong CASCADE; DROP FUNCTION records_go CASCADE;
 ALTER TABLE record ADD FOREIGN KEY (case_id) REFERENCES cases, ADD FOREIGN KEY (exhibit_id) REFERENCES exhibit, ADD FOREIGN KEY (acquisition_id) REFERENCES acquisition, ADD FOREIGN KEY (recovery_id) REFERENCES recovery;
-ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at, DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256, DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP TABLE own_map, working_note, saved_search; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
+ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at, DROP COLUMN words, DROP COLUMN field_map, DROP COLUMN tab, DROP COLUMN row_id, DROP COLUMN page; DROP TABLE record_whole; ALTER TABLE recovered_database DROP COLUMN map_sha256, DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; ALTER TABLE mark DROP COLUMN label; DROP TABLE own_map, working_note, saved_search; DROP TABLE field_map; DROP FUNCTION count_hours CASCADE; DROP TABLE record_hour; DROP INDEX record_talk; CREATE INDEX record_thread ON record (acquisition_id, thread)`); err != nil {
 		t.Fatal(err)
 	}
 	s = storetest.At(t, url)
@@ -544,7 +544,7 @@ ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accu
 		}
 	}
 	// A version whose records had one origin.
-	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_records; DROP FUNCTION count_sums CASCADE; DROP FUNCTION count_marks CASCADE; DROP TABLE record_sum, mark_sum; DROP TABLE compared, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
+	if _, err := owner.Exec(ctx, `DELETE FROM goose_db_version WHERE version_id >= 23; DROP FUNCTION count_months CASCADE; DROP FUNCTION change_records CASCADE; DROP FUNCTION change_case CASCADE; DROP FUNCTION month_key; ALTER TABLE package DROP COLUMN records; DROP INDEX record_by_what, record_by_people, record_by_kind, record_by_file, record_by_state, record_by_bytes, record_sized; DROP FUNCTION analyze_records; DROP FUNCTION count_sums CASCADE; DROP FUNCTION count_marks CASCADE; DROP TABLE record_sum, mark_sum; DROP TABLE compared, record_went, kept_answer, case_change, record_month, report_step, report_version, validation, head_stamp, report_template; ALTER TABLE mark DROP COLUMN label; DROP TABLE own_map, working_note, saved_search; ALTER TABLE record DROP COLUMN latitude, DROP COLUMN longitude, DROP COLUMN accuracy, DROP COLUMN attached, DROP COLUMN bytes, DROP COLUMN types, DROP COLUMN hidden, DROP COLUMN gone_at; ALTER TABLE recovered_database DROP COLUMN gaps; ALTER TABLE acquired_file DROP COLUMN found; DROP FUNCTION count_files CASCADE; DROP TABLE acquired_count;
 UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':' || v::text, ',' ORDER BY k = 'origin') || '}' FROM (
   SELECT CASE k WHEN 'origins' THEN 'origin' ELSE k END AS k, CASE k WHEN 'origins' THEN v->0 ELSE v END AS v FROM json_each(body::json) x(k, v)) y)`); err != nil {
 		t.Fatal(err)
@@ -577,7 +577,7 @@ UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':'
 			t.Errorf("a note of %q: %v, %q", w.body, err, note())
 		}
 	}
-	for _, step := range []func() error{func() error { return nil }, func() error { return s.Mark(ctx, c, &rs[0], "since", "x") }, func() error { return s.Unmark(ctx, c, &rs[1], "x") }} {
+	for _, step := range []func() error{func() error { return nil }, func() error { return s.Mark(ctx, c, &rs[0], "Tools", "since", "x") }, func() error { return s.Unmark(ctx, c, &rs[1], "x") }} {
 		if err := step(); err != nil {
 			t.Fatal(err)
 		}
@@ -585,6 +585,21 @@ UPDATE record_whole SET body = (SELECT '{' || string_agg(to_json(k)::text || ':'
 			t.Errorf("%v, %v", found, err)
 		}
 		rs = list()
+	}
+	// A mark's label is found by, and what somebody else wrote there is not overwritten.
+	named, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Label: "tools"}, store.After{}, 9)
+	labels, err2 := s.Labels(ctx, c.ID)
+	if err != nil || err2 != nil || len(named) != 1 || named[0].MarkLabel != "Tools" || !slices.Equal(labels, []string{"Tools"}) {
+		t.Errorf("%+v, %v, %v, %v", named, labels, err, err2)
+	}
+	if rs[0].MarkLabel = ""; !errors.Is(s.Mark(ctx, c, &rs[0], "mine", "since", "x"), store.ErrConflict) {
+		t.Error("somebody else's label is overwritten")
+	}
+	if _, err := s.DB().ExecContext(ctx, "UPDATE mark SET label = 'other' WHERE label <> ''"); err != nil {
+		t.Fatal(err)
+	}
+	if found, err := s.Audit(ctx, c); err != nil || len(found) != 1 || !strings.Contains(found[0].What, `"other", in the ledger "Tools"`) {
+		t.Errorf("%v, %v", found, err)
 	}
 }
 
@@ -712,7 +727,7 @@ func TestReadingAgain(t *testing.T) {
 		t.Fatal(rs, err)
 	}
 	for i := range rs {
-		if err := s.Mark(ctx, c, &rs[i], "because", "x"); err != nil {
+		if err := s.Mark(ctx, c, &rs[i], "", "because", "x"); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -883,7 +898,7 @@ FULL JOIN record_sum h USING (case_id, exhibit_id, acquisition_id, kind, state) 
 		t.Fatal(err)
 	}
 	for i := range some {
-		if err := s.Mark(ctx, c, &some[i], "because", "x"); err != nil {
+		if err := s.Mark(ctx, c, &some[i], "", "because", "x"); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -174,7 +174,7 @@ func (m *memory) put(key string, h *holding) {
 // without the records.
 func (f Filter) lasting() (Filter, string) {
 	f.From, f.To, f.Kinds, f.State, f.Exhibit, f.Exhibits = time.Time{}, time.Time{}, nil, "", 0, nil
-	if f.Marked || f.Noted || f.Hidden || f.System {
+	if f.Marked || f.Label != "" || f.Noted || f.Hidden || f.System {
 		return f, ""
 	}
 	b, err := json.Marshal(f)

@@ -497,6 +497,32 @@ func TestWhenRecordsWent(t *testing.T) {
 			t.Errorf("from the %dth to the %dth: %q, %v", x.from, x.to, got, err)
 		}
 	}
+	// Those that are live in an older source are missing later: they are counted by the same filters, listed, and told one by one.
+	told, err := s.Missing(ctx, c.ID, ids)
+	for _, x := range []struct {
+		f    store.Filter
+		want int
+	}{{store.Filter{}, 2}, {store.Filter{Words: "5th"}, 1}, {store.Filter{Source: 2}, 1}, {store.Filter{State: "recovered"}, 0}, {store.Filter{State: "intact", Kinds: []string{"call"}}, 0}, {store.Filter{State: "intact", Words: "went"}, 2}} {
+		x.f.CaseID, x.f.From, x.f.To = c.ID, date(0), date(9)
+		counts, known, err := s.MissingCounts(ctx, x.f, 90)
+		n := 0
+		for _, k := range counts {
+			n += k.N
+		}
+		x.f.Missing = true
+		rs, _, err2 := s.Records(ctx, x.f, store.After{}, 20)
+		if err != nil || err2 != nil || !known || n != x.want || len(rs) != x.want {
+			t.Errorf("%+v: %d are counted, %d listed, %t, %v, %v", x.f, n, len(rs), known, err, err2)
+		}
+		for _, r := range rs {
+			if !told[r.ID] || !strings.HasPrefix(r.Summary, "went before") || r.State != record.Intact {
+				t.Errorf("%s, %s, is missing later", r.State, r.Summary)
+			}
+		}
+	}
+	if err != nil || len(told) != 2 {
+		t.Errorf("%v, %v", told, err)
+	}
 	// What a source withheld, it may have.
 	if _, err := owner.ExecContext(ctx, `UPDATE recovered_database SET withheld = '{"kind":1}'; UPDATE recovery SET scope_epoch = scope_epoch - 1`); err != nil {
 		t.Fatal(err)

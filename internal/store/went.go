@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"crosswind/core/record"
+	"crosswind/core/timeline"
 )
 
 // sources are the acquisitions of a case of which there are records, with when what they read was made.
@@ -129,4 +130,109 @@ func (s *Store) Went(ctx context.Context, caseID int64, ids ...int64) (map[int64
 		out[x.ID] = w
 	}
 	return out, nil
+}
+
+// missing is which live records of older sources of a case are missing in later ones of their exhibits: see [Filter.Missing].
+const missing = "r.state = 'intact' AND r.id IN (SELECT w.record_id FROM record_went w WHERE w.case_id = $1)"
+
+// missingKey is a name for their times.
+func missingKey(caseID int64) string { return fmt.Sprint("missing later ", caseID) }
+
+// heldMissing gives the times of all of a case that are missing later. In a large case of which it is not kept when records
+// were deleted this is worked out behind the answer, and ok is false.
+func (s *Store) heldMissing(ctx context.Context, caseID int64) (out times, ok bool, err error) {
+	key := missingKey(caseID)
+	if out, ok, err = held[times](ctx, s, caseID, nil, key); ok || err != nil {
+		return out, ok, err
+	}
+	find := func(ctx context.Context) (times, error) {
+		return hold(ctx, s, caseID, nil, key, func(ctx context.Context) (times, int, error) {
+			return s.times(ctx, Filter{CaseID: caseID, Missing: true})
+		})
+	}
+	var kept bool
+	n := int64(0)
+	err = s.get(ctx, &kept, "when records were deleted", "SELECT EXISTS ("+isKept+")", caseID, []int64(nil), whenDeleted)
+	if err == nil && !kept {
+		n, err = s.Recorded(ctx, caseID, 0)
+	}
+	if err != nil {
+		return nil, false, err
+	}
+	if n >= largeCase {
+		s.holdBehind(caseID, key, func(ctx context.Context) error { _, err := find(ctx); return err })
+		return nil, false, nil
+	}
+	out, err = find(ctx)
+	return out, err == nil, err
+}
+
+// MissingCounts counts as [Store.Counts] does those records of a filter that are live in an older source of their exhibit, and
+// missing in a later one: some of those that Counts has as intact. known is false while it is being worked out.
+func (s *Store) MissingCounts(ctx context.Context, f Filter, n int) (out []timeline.Count, known bool, err error) {
+	micros := f.To.UnixMicro() - f.From.UnixMicro()
+	if micros <= 0 || n <= 0 || f.State != "" && f.State != string(record.Intact) {
+		return nil, true, nil
+	}
+	all, known, err := s.heldMissing(ctx, f.CaseID)
+	if !known || err != nil {
+		return nil, false, err
+	}
+	stride := (micros + int64(n) - 1) / int64(n)
+	if !f.some() {
+		return all.counts(&f, stride), true, nil
+	}
+	if len(all) == 0 {
+		return nil, true, nil
+	}
+	found, ok, err := s.soonest(ctx, f, func(ctx context.Context) (err error) {
+		f.Missing = true
+		out, err = s.counted(ctx, f, n, stride)
+		return err
+	})
+	if ok {
+		f.Missing = false
+		out = all.both(found).counts(&f, stride)
+	}
+	return out, true, err
+}
+
+// both are those of t that are among others, too.
+func (t times) both(others times) (out times) {
+	for _, m := range t {
+		for _, o := range others {
+			if o.Kind == m.Kind && o.State == m.State && o.Exhibit == m.Exhibit {
+				out = append(out, moments{Kind: m.Kind, State: m.State, Exhibit: m.Exhibit, instants: m.both(&o.instants)})
+			}
+		}
+	}
+	return out
+}
+
+func (x *instants) both(y *instants) (out instants) {
+	for i, j := 0, 0; i < len(x.at) && j < len(y.at); {
+		switch c := x.compare(i, y.at[j], y.id[j]); {
+		case c < 0:
+			i++
+		case c > 0:
+			j++
+		default:
+			out.at, out.id = append(out.at, x.at[i]), append(out.id, x.id[i])
+			i, j = i+1, j+1
+		}
+	}
+	return out
+}
+
+// Missing says which of some records are live in an older source of their exhibit and missing in a later one, as far as that
+// has been worked out.
+func (s *Store) Missing(ctx context.Context, caseID int64, ids []int64) (map[int64]bool, error) {
+	var found []int64
+	err := s.list(ctx, &found, "finding what is missing later", "SELECT r.id FROM record r WHERE r.case_id = $1 AND r.id = ANY($4) AND r.state = 'intact' AND EXISTS (SELECT FROM record_went w WHERE w.record_id = r.id) AND EXISTS ("+isKept+")",
+		caseID, []int64(nil), whenDeleted, Array[int64](ids).param())
+	out := map[int64]bool{}
+	for _, id := range found {
+		out[id] = true
+	}
+	return out, err
 }

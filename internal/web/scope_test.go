@@ -902,7 +902,7 @@ func (w *scene) mark(when string, marks ...string) {
 	for i := range rs {
 		chosen := i%(1+len(rs)/6) == 0 || strings.Contains(rs[i].Summary, later) // which a package made before it is narrowed has
 		if chosen && rs[i].MarkReason == nil {
-			if err := w.s.Mark(ctx, w.cs, &rs[i], "because", "E (e)"); err != nil {
+			if err := w.s.Mark(ctx, w.cs, &rs[i], "", "because", "E (e)"); err != nil {
 				w.t.Fatal(err)
 			}
 		}

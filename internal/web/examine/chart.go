@@ -68,6 +68,8 @@ type chart struct {
 	room                  room
 	seen                  int          // photographs and films of the lanes that are on
 	Found                 []frame.View // of words that are looked for: kinds with how many, and addresses of those alone
+	Missing               int          // records of the lanes that are on that are missing in a later source
+	Unknown               bool         // that is being worked out
 	All, Deep             int          // records of the lanes that are on, and those of them below the waterline
 }
 
@@ -169,7 +171,8 @@ type lane struct {
 	Up           string // path of the bars above
 	Down         string // path of the bars below: what was recovered,
 	Held         string // what the app holds
-	Earlier      string // and what was replaced
+	Earlier      string // what was replaced,
+	Later        string // and what is above, since its source has it, and missing in a later one
 	On           bool
 	Toggle       string // address with this kind switched
 }
@@ -209,7 +212,15 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 	if f.Words != "" {
 		ch.found(p, f.Kinds, counts)
 	}
-	lanes := timeline.Lanes(slices.DeleteFunc(counts, func(c timeline.Count) bool { return left(of, f.Kinds, c.Kind) }), bins, of)
+	later, known, err := a.missing(c.Request.Context(), on, all, bins)
+	if err != nil {
+		return ch, err
+	}
+	ch.Unknown = !known
+	inLanes := func(counts []timeline.Count) []timeline.Lane {
+		return timeline.Lanes(slices.DeleteFunc(counts, func(c timeline.Count) bool { return left(of, f.Kinds, c.Kind) }), bins, of)
+	}
+	lanes, gone := inLanes(counts), inLanes(later)
 	rm := roomFor(len(lanes))
 	if ch.Folded {
 		rm = room{16, 12}
@@ -223,7 +234,7 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		ch.Ticks = append(ch.Ticks, tick{at, t.Label, at+float64(letter*len(t.Label)) > float64(ch.Width)})
 	}
 	y := chartTop
-	for _, l := range lanes {
+	for i, l := range lanes {
 		if bare := l.Above+l.Below == 0 && len(lanes) > fewLanes && l.Kinds[0].About().Group != opened; bare {
 			ch.Bare = append(ch.Bare, lane{Title: laneTitle(&l)})
 			continue
@@ -243,8 +254,8 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 			d.Fold = p.Keep("open", "", "after", "")
 		}
 		if shown {
-			ch.All, ch.Deep = ch.All+l.Above+l.Below, ch.Deep+l.Below
-			d.bars(&l, y, rm)
+			ch.All, ch.Deep, ch.Missing = ch.All+l.Above+l.Below, ch.Deep+l.Below, ch.Missing+gone[i].Above
+			d.bars(&l, &gone[i], y, rm)
 		}
 		ch.Lanes = append(ch.Lanes, d)
 		y += rm.below
@@ -327,12 +338,15 @@ func folded(p *frame.Page) bool {
 // none is less than two pixels, so that a single record shows beside hundreds.
 // Each side has a scale of its own, whose end is told: what was deleted is seldom as much as what was not, and one scale for
 // both would leave an evening of deleting as shallow as any other. Below, what was recovered hangs from the line, then what
-// is held, then earlier versions.
-func (d *lane) bars(l *timeline.Lane, y int, rm room) {
+// is held, then earlier versions; then once more, hollow, what a later source has not any more.
+func (d *lane) bars(l, gone *timeline.Lane, y int, rm room) {
 	d.High, d.Deep = l.Max()
+	for i, b := range l.Bins {
+		d.Deep = max(d.Deep, b.Below+gone.Bins[i].Above)
+	}
 	d.High, d.Deep = max(d.High, fewInBar), max(d.Deep, fewInBar)
 	scale := func(n, most int) float64 { return math.Pow(float64(n)/float64(most), 0.8) }
-	var up, recovered, held, earlier strings.Builder
+	var up, recovered, held, earlier, later strings.Builder
 	for i, b := range l.Bins {
 		x := chartX0 + i*binWidth
 		if b.Above > 0 {
@@ -340,19 +354,20 @@ func (d *lane) bars(l *timeline.Lane, y int, rm room) {
 			fmt.Fprintf(&up, "M%d %dv-%.1fh3.6v%.1fz", x, y, h, h)
 		}
 		at := float64(y) + 1
-		all := max(3, scale(b.Below, d.Deep)*float64(rm.below-3))
+		deep := b.Below + gone.Bins[i].Above
+		all := max(3, scale(deep, d.Deep)*float64(rm.below-3))
 		for _, part := range []struct {
 			n  int
 			to *strings.Builder
-		}{{b.Below - b.Held - b.Earlier, &recovered}, {b.Held, &held}, {b.Earlier, &earlier}} {
+		}{{b.Below - b.Held - b.Earlier, &recovered}, {b.Held, &held}, {b.Earlier, &earlier}, {gone.Bins[i].Above, &later}} {
 			if part.n > 0 {
-				h := max(2.5, all*float64(part.n)/float64(b.Below))
+				h := max(2.5, all*float64(part.n)/float64(deep))
 				fmt.Fprintf(part.to, "M%d %.1fv%.1fh3.6v-%.1fz", x, at, h, h)
 				at += h
 			}
 		}
 	}
-	d.Up, d.Down, d.Held, d.Earlier = up.String(), recovered.String(), held.String(), earlier.String()
+	d.Up, d.Down, d.Held, d.Earlier, d.Later = up.String(), recovered.String(), held.String(), earlier.String(), later.String()
 }
 
 // shade draws nights while a day is wide enough to be seen, else weekends.

@@ -120,6 +120,20 @@ func (a pages) counts(ctx context.Context, all []clock, f store.Filter, bins int
 	return out, nil
 }
 
+// missing counts by their right times what is live in an older source and missing in a later one. known is false while that
+// is worked out.
+func (a pages) missing(ctx context.Context, all []clock, f store.Filter, bins int) (out []timeline.Count, known bool, err error) {
+	known = true
+	for _, k := range all {
+		some, is, err := a.Store.MissingCounts(ctx, k.filter(f), bins)
+		if err != nil {
+			return nil, false, err
+		}
+		out, known = append(out, some...), known && is
+	}
+	return out, known, nil
+}
+
 // months lists the months in which there are records by their right times.
 func (a pages) months(ctx context.Context, all []clock, f store.Filter) (out []timeline.Month, err error) {
 	n := map[time.Time]int64{}

@@ -150,6 +150,14 @@ func (c listColumn) Class() string {
 	return map[string]string{"utc": "mono quiet utc", "bytes": "mono num", "handle": "mono", "file": "mono"}[c.Name]
 }
 
+// labelled is the reason of a mark behind its label.
+func labelled(label, reason string) string {
+	if label == "" {
+		return reason
+	}
+	return label + ": " + reason
+}
+
 // Cell is what a record has in a column, as text.
 func (c listColumn) Cell(r store.Record, zone *time.Location) (string, error) {
 	switch c.Name {
@@ -191,7 +199,7 @@ func (c listColumn) Cell(r store.Record, zone *time.Location) (string, error) {
 		if r.MarkReason == nil {
 			return "", nil
 		}
-		return *r.MarkReason, nil
+		return labelled(r.MarkLabel, *r.MarkReason), nil
 	case "state":
 		return r.State.Title() + ", " + record.PlaceWords(r.State, r.Place), nil
 	case "source":

@@ -15,6 +15,7 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"crosswind/core/access"
 	"crosswind/core/people"
@@ -65,17 +66,19 @@ type content struct {
 	Filter    store.Filter
 	Records   []store.Record
 	Untimed   []store.Record
-	Next      string       // where the list goes on; "" at its end
-	Order     store.Order  // of the list
-	Columns   []listColumn // of it
-	Offered   []listColumn // and those that can be chosen
-	GoesOn    bool         // the list is not at its beginning
-	GoesOff   bool         // it is among the records without a time
-	Timeless  int64        // records without a time
+	Missing   map[int64]bool // which of these are missing in a later source
+	Next      string         // where the list goes on; "" at its end
+	Order     store.Order    // of the list
+	Columns   []listColumn   // of it
+	Offered   []listColumn   // and those that can be chosen
+	GoesOn    bool           // the list is not at its beginning
+	GoesOff   bool           // it is among the records without a time
+	Timeless  int64          // records without a time
 	Chosen    *chosen
 	Refused   string
-	MarkAll   string // address at which all of it is marked
-	TakeOut   string // and at which it is taken out
+	Labels    []string // of marks of the case
+	MarkAll   string   // address at which all of it is marked
+	TakeOut   string   // and at which it is taken out
 	Formats   []export.Format
 	Redacted  bool           // the report has redactions, by which they are taken out, or not
 	Words     []filterWord   // what is filtered, in words
@@ -212,6 +215,9 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 			return err
 		}
 		v.Redacted = n > 0
+		if v.Labels, err = a.Store.Labels(ctx, p.Case.ID); err != nil {
+			return err
+		}
 	}
 	if v.Wants("chart") && v.Chart.All <= fewRecords && !v.Chart.Empty {
 		few, _, err := a.records(ctx, v.clocks, v.Filter, store.After{}, fewRecords)
@@ -229,9 +235,26 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		if err := a.columns(ctx, p, v); err != nil {
 			return err
 		}
-		return a.list(ctx, v, p.Query.Get("after"))
+		if err := a.list(ctx, v, p.Query.Get("after")); err != nil {
+			return err
+		}
+		return a.missingLater(ctx, p, v)
 	}
 	return nil
+}
+
+// missingLater finds which records of the list are missing in a later source.
+func (a pages) missingLater(ctx context.Context, p *frame.Page, v *content) (err error) {
+	var ids []int64
+	for _, r := range slices.Concat(v.Records, v.Untimed) {
+		if r.State == record.Intact {
+			ids = append(ids, r.ID)
+		}
+	}
+	if len(ids) > 0 {
+		v.Missing, err = a.Store.Missing(ctx, p.Case.ID, ids)
+	}
+	return err
 }
 
 // list gives a page of the list, from a place in it on: records in order of time, and after
@@ -441,6 +464,18 @@ func (a pages) named(ctx context.Context, k *chosen) error {
 	return nil
 }
 
+// mostLabel bounds the label of a mark, in characters.
+const mostLabel = 40
+
+// markOf reads the label of a mark, which may be "", and its reason.
+func markOf(c *gin.Context) (label, reason string, err error) {
+	label = strings.Join(strings.Fields(c.PostForm("label")), " ")
+	if utf8.RuneCountInString(label) > mostLabel {
+		return "", "", frame.Bad("the label has more than %d characters: what is longer belongs to the reason", mostLabel)
+	}
+	return label, strings.TrimSpace(c.PostForm("reason")), nil
+}
+
 // mark marks a record with a reason, or takes its mark away.
 func (a pages) mark(c *gin.Context) error {
 	ctx := c.Request.Context()
@@ -453,11 +488,15 @@ func (a pages) mark(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	reason := strings.TrimSpace(c.PostForm("reason"))
+	label, reason, err := markOf(c)
+	if err != nil {
+		return err
+	}
 	if was, given := c.GetPostForm("was"); given { // the reason that the page showed
 		if r.MarkReason = &was; was == "" {
 			r.MarkReason = nil
 		}
+		r.MarkLabel = c.PostForm("was-label")
 	}
 	switch {
 	case c.PostForm("unmark") != "":
@@ -465,7 +504,7 @@ func (a pages) mark(c *gin.Context) error {
 	case reason == "":
 		a.Notice(c, "A mark needs its reason: the report gives it.")
 	default:
-		err = a.Store.Mark(ctx, cs, r, reason, frame.By(c))
+		err = a.Store.Mark(ctx, cs, r, label, reason, frame.By(c))
 	}
 	if err != nil {
 		return err
@@ -504,7 +543,10 @@ const mostMarked = 500
 func (a pages) markPicked(c *gin.Context) error {
 	ctx, cs := c.Request.Context(), frame.CaseOf(c)
 	ids := strings.Fields(c.PostForm("ids"))
-	reason := strings.TrimSpace(c.PostForm("reason"))
+	label, reason, err := markOf(c)
+	if err != nil {
+		return err
+	}
 	if reason == "" || len(ids) == 0 || len(ids) > mostMarked {
 		return frame.Bad("from 1 to %d records are marked at once, and a mark needs its reason: the report gives it", mostMarked)
 	}
@@ -523,7 +565,7 @@ func (a pages) markPicked(c *gin.Context) error {
 		}
 	}
 	for _, r := range picked {
-		if err := a.Store.Mark(ctx, cs, r, reason, frame.By(c)); err != nil {
+		if err := a.Store.Mark(ctx, cs, r, label, reason, frame.By(c)); err != nil {
 			return err
 		}
 	}
@@ -559,7 +601,10 @@ func (a pages) markAll(c *gin.Context) error {
 		return err
 	}
 	v.Filter.From, v.Filter.To = w.From, w.To
-	reason := strings.TrimSpace(c.PostForm("reason"))
+	label, reason, err := markOf(c)
+	if err != nil {
+		return err
+	}
 	if reason == "" {
 		a.Notice(c, "A mark needs its reason: the report gives it.")
 	}
@@ -577,7 +622,7 @@ func (a pages) markAll(c *gin.Context) error {
 			if rs[i].MarkReason != nil || reason == "" {
 				continue // it keeps its own
 			}
-			if err := a.Store.Mark(ctx, p.Case, &rs[i], reason, frame.By(c)); err != nil {
+			if err := a.Store.Mark(ctx, p.Case, &rs[i], label, reason, frame.By(c)); err != nil {
 				return err
 			}
 			n++

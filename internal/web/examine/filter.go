@@ -31,6 +31,10 @@ func (a pages) readFilter(ctx context.Context, p *frame.Page, v *content) error 
 	if len(f.Kinds) > 0 {
 		v.Words = append(v.Words, filterWord{kindWords(f.Kinds), p.Keep("kind", "", "after", "")})
 	}
+	if f.State == missingLater {
+		f.State, f.Missing = "", true
+		v.Words = append(v.Words, filterWord{missingWords, p.Keep("state", "", "after", "")})
+	}
 	if f.State != "" {
 		v.Words = append(v.Words, filterWord{strings.ToLower(stateWords(f.State)), p.Keep("state", "", "after", "")})
 	}
@@ -83,6 +87,12 @@ func lineWith(p *frame.Page, word string, instead ...string) string {
 	})
 	return strings.Join(append(line, word), " ")
 }
+
+// missingLater stands among states for what is live in an older source of an exhibit, and missing in a later one.
+const (
+	missingLater = "missing"
+	missingWords = "missing later"
+)
 
 // errUnread is of what narrows, but cannot be read.
 var errUnread = errors.New("it cannot be read")
@@ -143,18 +153,28 @@ func (a pages) filterBy(ctx context.Context, p *frame.Page, f *store.Filter, w s
 		f.Kinds = append(f.Kinds, kinds...)
 		return kindWords(kinds), nil
 	case "state":
-		states := []string{"below"}
+		states := []string{"below", missingLater}
 		for _, s := range record.States {
 			states = append(states, string(s.State))
 		}
 		if value = strings.ToLower(value); !slices.Contains(states, value) {
 			return "", fmt.Errorf("%w as a state, which are %s", errUnread, strings.Join(states, ", "))
 		}
-		if err := once(f.State != ""); err != nil {
+		if err := once(f.State != "" || f.Missing); err != nil {
 			return "", err
+		}
+		if value == missingLater {
+			f.Missing = true
+			return missingWords, nil
 		}
 		f.State = value
 		return strings.ToLower(stateWords(value)), nil
+	case "label":
+		if err := once(f.Label != ""); err != nil {
+			return "", err
+		}
+		f.Label = value
+		return "marked " + value, nil
 	case "app":
 		if err := once(f.App != ""); err != nil {
 			return "", err

@@ -86,6 +86,8 @@ func TestWordsThatNarrow(t *testing.T) {
 		"conversation:Quay": {store.Filter{Titled: "Quay"}, "of conversations called Quay"},
 		`conversation:"7 "`: {store.Filter{Titled: "7"}, "of conversations called 7"},
 		`app:"/My files"`:   {store.Filter{App: "/My files"}, "in a file of /My files"},
+		`label:"long case"`: {store.Filter{Label: "long case"}, "marked long case"},
+		"state:missing":     {store.Filter{Missing: true}, "missing later"},
 		"near:44.5,-31,500": {store.Filter{Near: &store.Near{Latitude: 44.5, Longitude: -31, Metres: 500}}, "within about 500 m of 44.50000, -31.00000"},
 		"deleted:2026-09-11T18:00/2026-09-12": {store.Filter{Gone: &store.Gone{From: time.Date(2026, 9, 11, 18, 0, 0, 0, time.UTC), To: time.Date(2026, 9, 12, 0, 0, 0, 0, time.UTC)}},
 			"deleted between 11 Sep 2026 18:00 +00:00 and 12 Sep 2026 00:00 +00:00"},
@@ -103,8 +105,8 @@ func TestWordsThatNarrow(t *testing.T) {
 		}
 	}
 	// What narrows to one thing does so once, and is not overwritten.
-	f := store.Filter{State: "recovered", App: "talk", Source: 2, Exhibit: 3, Titled: "Quay", Near: &store.Near{Metres: 1}, Larger: 1, Smaller: 9, Type: "image", Gone: &store.Gone{}}
-	for _, w := range []string{"state:held", "app:map", "source:3", "exhibit:014-B", "conversation:81", "near:44.5,-31,500", "larger:2", "smaller:3", "type:jpg", "deleted:day/2026-09-14"} {
+	f := store.Filter{State: "recovered", App: "talk", Source: 2, Exhibit: 3, Titled: "Quay", Near: &store.Near{Metres: 1}, Label: "x", Larger: 1, Smaller: 9, Type: "image", Gone: &store.Gone{}}
+	for _, w := range []string{"state:held", "state:missing", "label:y", "app:map", "source:3", "exhibit:014-B", "conversation:81", "near:44.5,-31,500", "larger:2", "smaller:3", "type:jpg", "deleted:day/2026-09-14"} {
 		if said, err := (pages{}).filterBy(t.Context(), p, &f, w); !errors.Is(err, errUnread) || !strings.Contains(err.Error(), "beside another") {
 			t.Errorf("%s: %q, %v", w, said, err)
 		}

@@ -170,7 +170,7 @@ func (a pages) lines(c *gin.Context, v *content, of map[*export.Line]int64) iter
 				w, err := r.Whole()
 				l := &export.Line{Record: w, Exhibit: r.ExhibitRef, Acquisition: r.AcqNo}
 				if r.MarkReason != nil {
-					l.Mark = *r.MarkReason
+					l.Mark = labelled(r.MarkLabel, *r.MarkReason)
 				}
 				clear(of)
 				of[l] = r.ID

@@ -271,6 +271,9 @@ func (r *Report) record(n int, m *marked) *report.Record {
 		add("The same record", report.T("is also in "+strings.Join(in, ", ")+" of "+m.Elsewhere[0].ExhibitRef+": one record, and a further proof of it"))
 	}
 	r.window(m, add)
+	if m.MarkLabel != "" {
+		add("Marked", report.E(m.MarkLabel))
+	}
 	add("Marked because", report.E(deref(m.MarkReason)), report.T(" ("+deref(m.MarkBy)+", "), r.clock().Since(m.MarkAt), report.T(")"))
 	r.origin(m, add)
 	return x
