@@ -469,6 +469,10 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page.locator(".talk-head")).toContainText("7 below");
   await expect(page.locator(".talk-silence", { hasText: "25 min" })).toBeVisible();
   await shot(page, "conversation");
+  // Another conversation stands beside it, by the same times.
+  await page.getByText("Another conversation beside it").click();
+  await page.locator(".talk-apart a", { hasText: "Maren O. and owner" }).first().click();
+  await expect(page.locator(".talk-names")).toContainText(/Ketil and owner.*Maren O. and owner/s);
   // What did the other phone keep? Both sides of a conversation, on one ruler.
   await page.getByRole("link", { name: "all conversations" }).click();
   await page.getByRole("link", { name: "Maren O. and owner" }).click();
@@ -512,6 +516,14 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(sums.getByRole("img")).toHaveAccessibleName(/between 8 Sep 2026 22:12:40 .* and 22 Sep 2026 22:12:07/);
   await accessible(page);
   await shot(page, "compare");
+  // It hangs below the line, and stands in a list of its own.
+  await page.goto(kase() + "/examine?exhibit=014-C");
+  await page.getByRole("link", { name: /^[\d\s]+missing later$/ }).click();
+  await expect(page.locator(".filter-words")).toContainText("missing later");
+  await expect(page.locator("tr[data-id].later").first()).toContainText("Intact · missing later");
+  await expect(page.locator(".bar-below.later[d^=M]").first()).toBeAttached();
+  await accessible(page);
+  await page.goto(kase() + "/examine?view=compare&exhibit=014-C&from=2026-09-01T00:00:00Z&to=2026-09-25T00:00:00Z");
   // What is known to have gone between these dates, by all sources? In the line of words, and the list's columns by choice.
   await page.keyboard.press("/");
   await page.locator("#search").fill("deleted:2026-09-08T21:00Z/2026-09-22T22:00Z kind:note");
@@ -585,6 +597,10 @@ test("questions of the evening, and what the other phone says", async () => {
   await page.goto(apps.href);
   await expect(page.locator("aside.pane")).toContainText("talk.db");
   await shot(page, "files");
+  await page.goto(kase() + "/examine?exhibit=014-A&view=files&ending=html");
+  await page.getByRole("link", { name: "ferry times.html" }).first().click();
+  await expect(page.locator("aside.pane")).toContainText(/What the document holds.*In fog ask at the desk/s);
+  await accessible(page);
   // What is filtered stands in words, each with its own way to take it off.
   await page.goto(kase() + "/examine?q=with:ketil+state:recovered+brass");
   await expect(page.locator(".filter-words")).toContainText("with somebody called ketil");

@@ -58,6 +58,7 @@ func (d *databases) Rowwise() string { return d.rows }
 type databaseLine struct {
 	store.DatabaseOf
 	Address, PageMap, Records string
+	Cells                     string // address of what the page map is drawn from
 }
 
 type tableLink struct {
@@ -107,7 +108,8 @@ func (a pages) chooseDatabase(ctx context.Context, p *frame.Page, exhibit int64,
 	for _, x := range all {
 		name := fmt.Sprintf("%d:%s", x.AcquisitionID, x.Path)
 		l := databaseLine{x, p.Keep("db", name, "table", "", "rowhas", "", "by", "", "down", "", "rows", "", "row", "", "cell", "", "sql", "", "make", ""),
-			frame.Address(base+"/recover/pages", nil, "acq", fmt.Sprint(x.AcquisitionID), "path", x.Path), ""}
+			frame.Address(base+"/recover/pages", nil, "acq", fmt.Sprint(x.AcquisitionID), "path", x.Path), "",
+			frame.Address(base+"/recover/pages/cells", nil, "acq", fmt.Sprint(x.AcquisitionID), "path", x.Path)}
 		if x.Live+x.Below() > 0 && x.FieldMap != "" {
 			l.Records = frame.Address(base+"/examine", nil, "exhibit", x.ExhibitRef, "in", x.Path)
 		}

@@ -333,5 +333,44 @@
       g.strokeRect(0.5, 0.5, 15, 15);
     }
   }
+
+  // A map in small, without anything to choose: the whole file at once, as large as its room allows.
+  async function small() {
+    for (const canvas of document.querySelectorAll("canvas[data-map-small]")) {
+      if (canvas.dataset.ready) continue;
+      canvas.dataset.ready = "1";
+      const answer = await fetch(canvas.dataset.mapSmall);
+      if (!answer.ok) {
+        canvas.parentElement.hidden = true;
+        continue;
+      }
+      const data = new DataView(await answer.arrayBuffer());
+      const pages = data.byteLength / BYTES;
+      const draw = () => {
+        const ratio = window.devicePixelRatio || 1;
+        const { clientWidth: w, clientHeight: h } = canvas;
+        canvas.width = w * ratio;
+        canvas.height = h * ratio;
+        const g = canvas.getContext("2d");
+        g.scale(ratio, ratio);
+        const size = SIZES.findLast((s) => Math.ceil(pages / Math.floor(w / s)) * s <= h) ?? SIZES[0];
+        const across = Math.floor(w / size);
+        const shown = Math.min(pages, across * Math.floor(h / size));
+        for (let i = 0; i < shown; i++) {
+          // Of a file with more pages than there is room for, each cell is the first of as many.
+          const at = Math.floor((i * pages) / shown) * BYTES;
+          const use = data.getUint8(at);
+          const [x, y, s] = [(i % across) * size, Math.floor(i / across) * size, size - (size >= 6 ? 1 : 0)];
+          drawCell(g, use, x, y, s);
+          if (data.getUint16(at + 5, true)) drawFound(g, use, x, y, s);
+        }
+      };
+      draw();
+      new MutationObserver(draw).observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+    }
+  }
+
   begin();
+  small();
+  document.addEventListener("crosswind:visited", small);
 })();
