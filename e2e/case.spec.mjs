@@ -597,6 +597,10 @@ test("questions of the evening, and what the other phone says", async () => {
   await page.goto(apps.href);
   await expect(page.locator("aside.pane")).toContainText("talk.db");
   await shot(page, "files");
+  await page.goto(kase() + "/examine?exhibit=014-A&view=files&named=a");
+  await page.getByRole("link", { name: "further files" }).click();
+  await expect(page.locator("#part-list")).toContainText("301 to ");
+  await expect(page.getByRole("link", { name: "those before" })).toBeVisible();
   await page.goto(kase() + "/examine?exhibit=014-A&view=files&ending=html");
   await page.getByRole("link", { name: "ferry times.html" }).first().click();
   await expect(page.locator("aside.pane")).toContainText(/What the document holds.*In fog ask at the desk/s);

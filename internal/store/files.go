@@ -18,6 +18,7 @@ type FileQuery struct {
 	NoSystem        bool   // none of the handset's system
 	Gone            bool   // only those that no volume lists any more
 	Sort            string // path, size or changed
+	Skip            int    // how many stand before those that are listed
 }
 
 // FileOf is a file with its acquisition, and how many records were read from it.
@@ -84,9 +85,9 @@ func (s *Store) FilesOf(ctx context.Context, q FileQuery, limit int) (out []File
 	if err := s.get(ctx, &all, "counting files", "SELECT count(*)"+fileFrom+w, args...); err != nil {
 		return nil, 0, err
 	}
-	args = append(args, limit)
+	args = append(args, limit, q.Skip)
 	err = s.list(ctx, &out, "listing files", "SELECT x.*, (SELECT count(*) FROM record r WHERE r.acquisition_id = x.acquisition_id AND r.db = x.real_path) AS records FROM (SELECT f.*, a.exhibit_id, e.reference AS exhibit_ref, a.number AS acq_no"+
-		fileFrom+w+fmt.Sprintf(" ORDER BY %sf.real_path, a.id, f.content DESC LIMIT $%d) x", order, len(args)), args...)
+		fileFrom+w+fmt.Sprintf(" ORDER BY %sf.real_path, a.id, f.content DESC LIMIT $%d OFFSET $%d) x", order, len(args)-1, len(args)), args...)
 	return out, all, err
 }
 

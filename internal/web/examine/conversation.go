@@ -32,7 +32,7 @@ type conversation struct {
 	Columns []column
 	Lines   []saidLine
 	Further []further // sources that have it, too, and are not shown
-	Apart   []further // other conversations that lie in the chart, to be put beside it
+	Apart   []further // other conversations of the chart's time, to be put beside it
 	Earlier string    // addresses at which it goes on, "" at its ends
 	Later   string
 	N       int
@@ -245,11 +245,10 @@ func (a pages) apart(ctx context.Context, p *frame.Page, v *content, base store.
 	return out, err
 }
 
-// offered lists the conversations that lie in the chart, but those that are known already.
+// offered lists the conversations of the chart's time and exhibit, but those that are known already: whatever else is asked for,
+// what was said elsewhere meanwhile is of interest.
 func (a pages) offered(ctx context.Context, p *frame.Page, v *content, known []store.Talk, with func(record int64) string) (out []further, err error) {
-	f := v.Filter
-	f.Talk, f.Titled = 0, ""
-	all, err := a.listTalks(ctx, p, f)
+	all, err := a.listTalks(ctx, p, store.Filter{CaseID: p.Case.ID, Exhibit: v.Filter.Exhibit, From: v.Filter.From, To: v.Filter.To})
 	for _, t := range all {
 		if !slices.ContainsFunc(known, func(k store.Talk) bool {
 			return k.AcquisitionID == t.AcquisitionID && k.DB == t.DB && k.Thread == t.Thread && k.Kind == t.Kind

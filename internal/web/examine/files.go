@@ -34,6 +34,8 @@ const (
 type filesView struct {
 	store.FileQuery
 	Crumbs  []folderLink
+	Prev    string // addresses of the files before and behind those that are listed, "" if there are none
+	Next    string
 	Folders []folderLink
 	Files   []fileLine
 	All     int64
@@ -81,6 +83,9 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 	if n, err := strconv.ParseInt(q.Get("acq"), 10, 64); err == nil && n > 0 {
 		f.Acquisition = n
 	}
+	if n, err := strconv.Atoi(q.Get("skip")); err == nil && n > 0 {
+		f.Skip = n
+	}
 	if d := path.Clean("/" + q.Get("dir")); d != "/" {
 		f.Dir = d + "/"
 	}
@@ -89,21 +94,21 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 	if f.Sources, err = a.Store.Sources(ctx, p.Case.ID, nil); err != nil {
 		return nil, err
 	}
-	if f.Within {
+	if f.Within && f.Skip == 0 {
 		folders, err := a.Store.Folders(ctx, f.FileQuery)
 		if err != nil {
 			return nil, err
 		}
 		for _, x := range folders {
-			f.Folders = append(f.Folders, folderLink{x.Name, p.Keep("dir", f.Dir+x.Name, "file", ""), x.Files, x.Bytes})
+			f.Folders = append(f.Folders, folderLink{x.Name, p.Keep("dir", f.Dir+x.Name, "file", "", "skip", ""), x.Files, x.Bytes})
 		}
 	}
 	at := ""
-	f.Crumbs = []folderLink{{Name: "/", Address: p.Keep("dir", "", "file", "")}}
+	f.Crumbs = []folderLink{{Name: "/", Address: p.Keep("dir", "", "file", "", "skip", "")}}
 	for part := range strings.SplitSeq(strings.Trim(f.Dir, "/"), "/") {
 		if part != "" {
 			at += "/" + part
-			f.Crumbs = append(f.Crumbs, folderLink{Name: part, Address: p.Keep("dir", at, "file", "")})
+			f.Crumbs = append(f.Crumbs, folderLink{Name: part, Address: p.Keep("dir", at, "file", "", "skip", "")})
 		}
 	}
 	all, n, err := a.Store.FilesOf(ctx, f.FileQuery, listedFiles)
@@ -111,6 +116,12 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 		return nil, err
 	}
 	f.All = n
+	if f.Skip > 0 {
+		f.Prev = p.Keep("skip", strings.TrimPrefix(fmt.Sprint(max(f.Skip-listedFiles, 0)), "0"))
+	}
+	if end := f.Skip + len(all); int64(end) < n && len(all) > 0 {
+		f.Next = p.Keep("skip", fmt.Sprint(end))
+	}
 	for _, x := range all {
 		f.Files = append(f.Files, fileLine{x, p.Keep("file", fmt.Sprintf("%d:%s", x.AcquisitionID, x.RealPath), "r", "", "o", "")})
 	}
