@@ -603,7 +603,7 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page.getByRole("link", { name: "those before" })).toBeVisible();
   await page.goto(kase() + "/examine?exhibit=014-A&view=files&ending=html");
   await page.getByRole("link", { name: "ferry times.html" }).first().click();
-  await expect(page.locator("aside.pane")).toContainText(/What the document holds.*In fog ask at the desk/s);
+  await expect(page.locator("aside.pane")).toContainText(/What it holds.*In fog ask at the desk/s);
   await accessible(page);
   // What is filtered stands in words, each with its own way to take it off.
   await page.goto(kase() + "/examine?q=with:ketil+state:recovered+brass");

@@ -24,7 +24,7 @@ import (
 
 // Content is what a document, a table or an archive holds, as far as it is shown.
 type Content struct {
-	Kind    string        `json:"kind"` // document, table, archive
+	Kind    string        `json:"kind"` // text, of a document; table; archive
 	Facts   []record.Fact `json:"facts,omitempty"`
 	Text    string        `json:"text,omitempty"`
 	Sheets  []Sheet       `json:"sheets,omitempty"`
@@ -128,7 +128,7 @@ func content(w io.Writer, b []byte) (err error) {
 			err = fmt.Errorf("preview: reading it failed: %v", p)
 		}
 	}()
-	c := &Content{Kind: "document"}
+	c := &Content{Kind: "text"}
 	switch {
 	case isPDF(b):
 		err = c.pdf(b)

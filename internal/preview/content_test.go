@@ -90,13 +90,13 @@ func TestContent(t *testing.T) {
 		in   []byte
 		want string
 	}{
-		"pdf":   {paper("The lamp is lit"), "document The lamp is lit [] []"},
+		"pdf":   {paper("The lamp is lit"), "text The lamp is lit [] []"},
 		"csv":   {[]byte("a,b\r\n\"x, \"\"y\"\"\",2\r\n\"two\nlines\",3\r\n"), "table  [[a b] [x, \"y\" 2] [two\nlines 3]] []"},
 		"tsv":   {[]byte("a\tb;c\n1\t2\n"), "table  [[a b;c] [1 2]] []"},
-		"html":  {[]byte("<!DOCTYPE html><title>T</title><p>Lamp<script>x</script>"), "document Lamp [] []"},
+		"html":  {[]byte("<!DOCTYPE html><title>T</title><p>Lamp<script>x</script>"), "text Lamp [] []"},
 		"xlsx":  {xlsx.Bytes(), "table  [[item price] [<b>rope</b> 12.5]] []"},
-		"docx":  {zipped(t, "word/document.xml", `<w:document xmlns:w="w"><w:body><w:p><w:r><w:t>Lamp</w:t></w:r></w:p></w:body></w:document>`), "document Lamp [] []"},
-		"odt":   {zipped(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml", `<o xmlns:text="t"><text:p>Lamp</text:p></o>`), "document Lamp [] []"},
+		"docx":  {zipped(t, "word/document.xml", `<w:document xmlns:w="w"><w:body><w:p><w:r><w:t>Lamp</w:t></w:r></w:p></w:body></w:document>`), "text Lamp [] []"},
+		"odt":   {zipped(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml", `<o xmlns:text="t"><text:p>Lamp</text:p></o>`), "text Lamp [] []"},
 		"zip":   {zipped(t, "a/lamp.txt", "lamp", "b", ""), "archive  [] [a/lamp.txt 4 b 0]"},
 		"tar":   {tarred.Bytes(), "archive  [] [a/lamp.txt 4]"},
 		"prose": {[]byte("a lamp, lit\nno more\n"), "fault"},
