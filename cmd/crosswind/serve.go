@@ -8,6 +8,7 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/http"
@@ -261,6 +262,16 @@ func start(ctx context.Context, s settings) (*application, error) {
 	shown, err := previews(s.Data, log)
 	if err != nil {
 		return nil, err
+	}
+	rec.Said = func(ctx context.Context, media, sha256 string, open func() (io.ReadCloser, error)) (string, error) {
+		if media != "application/pdf" { // readers take the text of other documents themselves
+			return "", nil
+		}
+		c, err := shown.Content(ctx, sha256, open)
+		if err != nil {
+			return "", err
+		}
+		return c.Text, nil
 	}
 	setter := press.FindSetter(folders(os.Getenv("CROSSWIND_TYPESETTER"))...)
 	if err := setter.Lacks(); err != nil {

@@ -234,6 +234,8 @@ type Record struct {
 	// Origins are what it was read from. The first one is what proves it; others say what
 	// they gave.
 	Origins []Origin `json:"origins"`
+	// Found is more by which it is looked for, and no part of what it says.
+	Found string `json:"-"`
 }
 
 // Origin is what proves r, the first of its origins; of a record without one it is empty.

@@ -34,6 +34,9 @@ type Recoverer struct {
 	Tool  string // name, version and build
 	// Carve, if not nil, adds the files that only a search of storage images finds, before the full pass reads them.
 	Carve func(ctx context.Context, t *run.Task, c *store.Case, a *store.Acquisition, name string) error
+	// Said, if not nil, gives text by which a file of a media type is found beside what its record says, "" if there is none: what
+	// reads it from hostile bytes may not run here.
+	Said func(ctx context.Context, media, sha256 string, open func() (io.ReadCloser, error)) (string, error)
 }
 
 // Subject is what a run of kind "recover" needs to know.
@@ -442,7 +445,12 @@ func (p *pass) text(ctx context.Context, d *store.File, res *store.RecoveredData
 			}
 		}
 		origins := map[string]int64{}
-		if !p.admitted(all, nil, origins, res, yield) {
+		if !p.admitted(all, nil, origins, res, func(r *record.Record, err error) bool {
+			if err == nil {
+				err = p.said(ctx, d, r, note)
+			}
+			return yield(r, err)
+		}) {
 			return
 		}
 		var err error
@@ -450,6 +458,21 @@ func (p *pass) text(ctx context.Context, d *store.File, res *store.RecoveredData
 			yield(nil, err)
 		}
 	}
+}
+
+// said adds to a record that has its file as its own by what else it is found.
+func (p *pass) said(ctx context.Context, d *store.File, r *record.Record, note func(error)) error {
+	i := slices.IndexFunc(r.Attachments, func(a record.Attachment) bool { return a.SHA256 == d.SHA256 })
+	if p.Said == nil || i < 0 {
+		return nil
+	}
+	text, err := p.Said(ctx, r.Attachments[i].Type, d.SHA256, func() (io.ReadCloser, error) { return p.Vault.Open(d.SHA256) })
+	if err != nil && ctx.Err() == nil {
+		note(fmt.Errorf("its text cannot be looked for: %w", err))
+		return nil
+	}
+	r.Found = text
+	return err
 }
 
 // admitted yields those records that scope admits, and says in origins and res what they are

@@ -2,7 +2,10 @@ package recovery
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"io"
 	"os"
 	"os/exec"
@@ -195,8 +198,29 @@ func TestRecover(t *testing.T) {
 	s, rec, c, a, source, bench := start(t)
 	do := bench.Do
 	sub := Subject{Exhibit: a.ExhibitID, Acquisition: a.ID, Name: "014-A acquisition 1", Full: true}
+	told := 0
+	rec.Said = func(_ context.Context, media, want string, open func() (io.ReadCloser, error)) (string, error) {
+		b, err := open()
+		if err != nil {
+			return "", err
+		}
+		defer b.Close()
+		sum := sha256.New()
+		if _, err := io.Copy(sum, b); err != nil || hex.EncodeToString(sum.Sum(nil)) != want || media == "" {
+			t.Errorf("%s, %s: %x, %v", media, want, sum.Sum(nil), err)
+		}
+		if told++; told > 1 {
+			return "", errors.New("it is of no use")
+		}
+		return "the windlass clause", nil
+	}
 	if r := do("recover", sub); r.State != "done" {
 		t.Fatalf("%+v", r)
+	}
+	// A file is found by a text that is told of it elsewhere, and does not say it.
+	said, _, err := s.Records(ctx, store.Filter{CaseID: c.ID, Words: "windlass"}, store.After{}, 9)
+	if err != nil || told < 2 || len(said) != 1 || strings.Contains(said[0].Body, "windlass") {
+		t.Errorf("of %d files: %+v, %v", told, said, err)
 	}
 	r, err := s.LatestRecovery(ctx, a.ID)
 	if err != nil {

@@ -381,7 +381,7 @@ func indexed(r *record.Record) string {
 			fields = append(fields, f.Value)
 		}
 	}
-	return search.Index(fields...)
+	return search.Index(append(fields, r.Found)...)
 }
 
 // merge brings the records of the table incoming together with those that are there.

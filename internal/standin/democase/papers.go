@@ -25,13 +25,13 @@ type paper struct {
 var papers = []paper{
 	{name: "ferry times.html", title: "Ferry times", text: "All routes\nThe 18:40 does not go on the first Monday of the month.\nIn fog ask at the desk."},
 	{name: "choir.txt", text: "Tuesdays, long room, 20:10\nbring: music, a chair, something hot"},
-	{name: "rules of the slipway.pdf", title: "Rules of the slipway", by: "Harbour Office"},
+	{name: "rules of the slipway.pdf", title: "Rules of the slipway", by: "Harbour Office", text: "No keel longer than nine metres.\nWinch by appointment."},
 	{name: "letter to the yard.docx", title: "Letter to the yard", by: "L. Sandvik", text: "Dear Sirs,\nthe red lead that came is the grey one again.\nPlease collect it on Thursday; I am at the kiosk from ten.\nWith kind regards"},
 	{name: "words.md", text: "# Words\nLeuchtfeuer, phare, fyr, farol, 灯台\nثلاثة, שלוש, तीन"},
 	{name: "winter list.md", text: "# Winter\n- oars in\n- engine: oil, then cover\n- ask Brit about the wool"},
 	{name: "inventory 2025.docx", title: "Inventory, instrument store", by: "M. Oksnes", text: "Theodolites: 9\nLevels: 14\nTripods: 31\nTwo cases have no engraved number.", only: "Tarn"},
 	{name: "rota.html", title: "Rota", text: "Mo Tu We late\nFr off", only: "Tarn"},
-	{name: "guide to selling instruments.pdf", title: "What a used theodolite is worth", by: "market.example.net", only: "Orlop", at: new(evening.AddDate(0, 0, -16))},
+	{name: "guide to selling instruments.pdf", title: "What a used theodolite is worth", by: "market.example.net", text: "An engraved number halves the price.", only: "Orlop", at: new(evening.AddDate(0, 0, -16))},
 	{name: "three.md", text: "# three\nK: van, past the bend\nT: boat\nme: the tile. two each, the brass one stays", only: "Orlop", at: new(evening.AddDate(0, 0, -6))},
 	{name: "statement.docx", title: "Statement", by: "M. Oksnes", text: "On Friday I was at the library from 20:30 and signed the book.\nThe alarm was on when I left.", only: "Tarn", at: new(deletions.AddDate(0, 0, 3))},
 }
@@ -75,12 +75,17 @@ func (p paper) bytes(at time.Time) []byte {
 	return []byte(p.text + "\n")
 }
 
-// pdf is a page with the title on it.
+// pdf is a page with the title on it, and what it says.
 func (p paper) pdf(at time.Time) []byte {
 	text := func(s string) string {
 		return "(" + strings.NewReplacer(`\`, `\\`, "(", `\(`, ")", `\)`).Replace(s) + ")"
 	}
 	page := "BT /F 18 Tf 60 760 Td " + text(p.title) + " Tj ET"
+	y := 730
+	for l := range strings.Lines(p.text) {
+		page += fmt.Sprintf("\nBT /F 12 Tf 60 %d Td %s Tj ET", y, text(strings.TrimSuffix(l, "\n")))
+		y -= 18
+	}
 	objects := []string{"<</Type/Catalog/Pages 2 0 R>>", "<</Type/Pages/Kids[3 0 R]/Count 1>>", "<</Type/Page/Parent 2 0 R/MediaBox[0 0 595 842]/Contents 4 0 R/Resources<</Font<</F 5 0 R>>>>>>",
 		fmt.Sprintf("<</Length %d>>\nstream\n%s\nendstream", len(page), page), "<</Type/Font/Subtype/Type1/BaseFont/Times-Roman>>",
 		fmt.Sprintf("<</Title%s/Author%s/Creator(writer 4)/CreationDate(D:%sZ)/ModDate(D:%sZ)>>", text(p.title), text(p.by), at.Add(-time.Hour).Format("20060102150405"), at.Format("20060102150405"))}

@@ -1,6 +1,7 @@
 package examine
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 
@@ -48,6 +49,9 @@ func (v *content) Match(r store.Record) (*match, error) {
 		if at := search.Find(f.Value, terms); len(at) > 0 {
 			return &match{f.Name, excerpt(f.Value, at)}, nil
 		}
+	}
+	if slices.ContainsFunc(w.Attachments, func(a record.Attachment) bool { return a.Path != "" && a.Path == r.DB }) {
+		return &match{Field: "In the text of the file"}, nil
 	}
 	return nil, nil
 }
