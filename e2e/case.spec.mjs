@@ -575,6 +575,7 @@ test("questions of the evening, and what the other phone says", async () => {
   // All runs of a table, and all tables, are a link away.
   const gaps = page.locator(".gap-table:has(svg)");
   await expect(gaps).toHaveCount(8);
+  await expect(gaps.getByText(/^(between rows|after a row) of /).first()).toBeVisible();
   const runs = gaps.first().locator("tr");
   await expect(runs).toHaveCount(9);
   await gaps

@@ -196,6 +196,47 @@ type gapRun struct {
 	In              bool       // it touches what the chart shows
 	Astray          bool       // the times of the rows on either side do not follow their numbers
 	AtEnd           bool       // no row follows: the counter says that they were
+	Talk            string     // of which conversations the rows on either side are, in words
+}
+
+// conversations says of the runs that are listed in which conversations they lie.
+func (a pages) conversations(ctx context.Context, p *frame.Page, g *gaps) error {
+	var ids []int64
+	for _, t := range g.Tables {
+		for _, r := range t.Runs {
+			ids = append(ids, r.AfterR, r.BeforeR)
+		}
+	}
+	found, err := a.Store.RecordsByID(ctx, p.Case.ID, ids)
+	name := func(id int64) string {
+		r := found[id]
+		if r == nil || !r.Kind.About().InTalk || r.Thread == "" {
+			return ""
+		}
+		return cmp.Or(r.ThreadTitle, "conversation "+r.Thread)
+	}
+	for i := range g.Tables {
+		for j := range g.Tables[i].Runs {
+			r := &g.Tables[i].Runs[j]
+			r.Talk = neighbours(name(r.AfterR), name(r.BeforeR))
+		}
+	}
+	return err
+}
+
+// neighbours says between which conversations numbers are missing, by those of the rows before and behind.
+func neighbours(before, behind string) string {
+	switch {
+	case before == "" && behind == "":
+		return ""
+	case before == behind:
+		return "between rows of " + before
+	case before == "":
+		return "before a row of " + behind
+	case behind == "":
+		return "after a row of " + before
+	}
+	return "after a row of " + before + ", before one of " + behind
 }
 
 func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, error) {
@@ -269,7 +310,7 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 	if g.More = len(g.Tables) - shownTables; g.More > 0 && p.Query.Get("tables") != "all" {
 		g.Tables, g.All = g.Tables[:shownTables], p.Keep("tables", "all", "o", "")
 	}
-	return g, nil
+	return g, a.conversations(ctx, p, g)
 }
 
 // exhibit is the id of an exhibit by its reference.

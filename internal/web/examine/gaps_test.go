@@ -44,3 +44,12 @@ func TestStepsOfClocksThatAreTold(t *testing.T) {
 		}
 	}
 }
+
+// Rows on either side of what is missing tell of which conversation it may be.
+func TestNeighbours(t *testing.T) {
+	for _, c := range [][3]string{{"", "", ""}, {"A", "A", "between rows of A"}, {"A", "B", "after a row of A, before one of B"}, {"A", "", "after a row of A"}, {"", "B", "before a row of B"}} {
+		if got := neighbours(c[0], c[1]); got != c[2] {
+			t.Errorf("%q and %q: %s", c[0], c[1], got)
+		}
+	}
+}
