@@ -187,7 +187,10 @@ const (
 // the queue.
 func (w *Worker) Work(ctx context.Context) {
 	for ctx.Err() == nil {
-		r, err := w.Store.TakeRun(ctx, w.Process, w.Lease)
+		// Not with what ends the worker: a run that is taken just then would be nobody's until its lease ends.
+		take, done := context.WithTimeout(context.WithoutCancel(ctx), 10*time.Second)
+		r, err := w.Store.TakeRun(take, w.Process, w.Lease)
+		done()
 		if err != nil && ctx.Err() == nil {
 			w.Log.Error("taking a run", "error", err)
 		}
