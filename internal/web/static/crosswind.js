@@ -30,7 +30,9 @@ else requestAnimationFrame(() => setTimeout(startAlpine));
 // last. Which address is shown is told here, since it would tell that of an answer that was overtaken, too.
 // If nobody asked for it, what is in use is left alone, however late its use began, and it gives way to what was asked for.
 let visits = 0, // that somebody asked for
-  fetched = 0; // all of them
+  fetched = 0, // all of them
+  latest = ""; // the address of the last that somebody asked for
+const visited = new Set(); // the addresses of all that somebody asked for
 const unasked = new WeakSet(); // the parts that the last visit to fetch them fetches unasked
 const partsOf = (within) => [...within.querySelectorAll('[id^="part-"]')];
 // inUse tells a part in which somebody types or presses a button, or has filled in what was not sent yet.
@@ -50,6 +52,7 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
   if (!Crosswind.ajax) return asked && location.assign(url);
   if (!asked && document.querySelector("[aria-busy]")) return;
   const mine = asked ? ++visits : visits;
+  if (asked) visited.add((latest = new URL(url, location.href).href.replace(/#.*/, "")));
   const fetching = partsOf(document)
     .filter((part) => !parts || parts.includes(part.id.slice("part-".length)) || part.hasAttribute("aria-busy")) // what has not come yet comes with it
     .filter((part) => asked || (part.id !== "part-said" && !inUse(part))); // what was said is read once, and stays until something is asked for
@@ -78,7 +81,8 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
 };
 document.addEventListener("ajax:success", (event) => {
   const title = event.detail.html.querySelector("title");
-  if (title) document.title = title.textContent;
+  const address = event.detail.url?.replace(/#.*/, "");
+  if (title && (address === latest || !visited.has(address))) document.title = title.textContent; // not that of an answer that was overtaken
 });
 document.addEventListener("ajax:error", (event) => {
   event.detail.html = ""; // of which nothing is swapped
