@@ -28,9 +28,8 @@ import (
 )
 
 const (
-	listedRows = 100
-	cellRunes  = 90       // of a cell in the list
-	openBytes  = 16 << 10 // of a cell that is opened
+	cellRunes = 90       // of a cell in the list
+	openBytes = 16 << 10 // of a cell that is opened
 )
 
 // databases is the view of the case's databases, and of the rows of one of them.
@@ -69,11 +68,11 @@ type tableLink struct {
 
 // tableView is a table with the rows that are listed of it.
 type tableView struct {
-	Name       string
-	Columns    []tableColumn
-	Lines      []rowLine
-	All, From  int // rows that are asked for, and the first that is listed
-	Prev, Next string
+	Name    string
+	Columns []tableColumn
+	Lines   []rowLine
+	All     int    // rows that are asked for
+	More    string // address of those that follow the ones listed, "" if none do
 }
 
 type tableColumn struct {
@@ -91,11 +90,8 @@ type rowLine struct {
 // Width is how many columns are listed.
 func (t *tableView) Width() int { return len(t.Columns) + 3 }
 
-// Last is the last row that is listed.
-func (t *tableView) Last() int { return t.From + len(t.Lines) - 1 }
-
 // databaseParams are the parameters of the view, which others do not keep.
-var databaseParams = []string{"db", "table", "rowhas", "by", "down", "rows", "row", "cell", "sql", "make"}
+var databaseParams = []string{"db", "table", "rowhas", "by", "down", "rows", "cell", "sql", "make"}
 
 // chooseDatabase lists the databases of an exhibit, all for 0, and reads the rows of the one that the address names.
 func (a pages) chooseDatabase(ctx context.Context, p *frame.Page, exhibit int64, d *databases) error {
@@ -107,7 +103,7 @@ func (a pages) chooseDatabase(ctx context.Context, p *frame.Page, exhibit int64,
 	base := "/case/" + p.Case.Reference
 	for _, x := range all {
 		name := fmt.Sprintf("%d:%s", x.AcquisitionID, x.Path)
-		l := databaseLine{x, p.Keep("db", name, "table", "", "rowhas", "", "by", "", "down", "", "rows", "", "row", "", "cell", "", "sql", "", "make", ""),
+		l := databaseLine{x, p.Keep("db", name, "table", "", "rowhas", "", "by", "", "down", "", "rows", "", "skip", "", "cell", "", "sql", "", "make", ""),
 			frame.Address(base+"/recover/pages", nil, "acq", fmt.Sprint(x.AcquisitionID), "path", x.Path), "",
 			frame.Address(base+"/recover/pages/cells", nil, "acq", fmt.Sprint(x.AcquisitionID), "path", x.Path)}
 		if x.Live+x.Below() > 0 && x.FieldMap != "" {
@@ -182,7 +178,7 @@ func (d *databases) open(p *frame.Page) (open *evidence.Table) {
 	}
 	for _, t := range d.Rows.Tables {
 		x := tableLink{Name: cmp.Or(t.Called(), notTold), Live: t.Live, Below: t.Below, Open: t == open && d.SQL == ""}
-		x.Address = p.Keep("table", x.Name, "rowhas", "", "by", "", "down", "", "row", "", "cell", "", "sql", "", "make", "")
+		x.Address = p.Keep("table", x.Name, "rowhas", "", "by", "", "down", "", "skip", "", "cell", "", "sql", "", "make", "")
 		d.Tables = append(d.Tables, x)
 	}
 	return open
@@ -214,13 +210,13 @@ func (d *databases) list(p *frame.Page, t *evidence.Table) *tableView {
 	names, types := rowColumns(t)
 	by, down := -1, p.Query.Get("down") != ""
 	for i, n := range names {
-		c := tableColumn{Name: n, Type: types[i], Address: p.Keep("by", n, "down", "", "row", "", "cell", "")}
+		c := tableColumn{Name: n, Type: types[i], Address: p.Keep("by", n, "down", "", "skip", "", "cell", "")}
 		if p.Query.Get("by") == n {
 			by = i
 			if c.Order = "ascending"; down {
 				c.Order = "descending"
 			} else {
-				c.Address = p.Keep("by", n, "down", "1", "row", "", "cell", "")
+				c.Address = p.Keep("by", n, "down", "1", "skip", "", "cell", "")
 			}
 		}
 		v.Columns = append(v.Columns, c)
@@ -248,18 +244,14 @@ func (d *databases) list(p *frame.Page, t *evidence.Table) *tableView {
 		})
 	}
 	v.All = len(rows)
-	from, _ := strconv.Atoi(p.Query.Get("row"))
-	from = min(max(from, 0), max(0, len(rows)-1)) / listedRows * listedRows
-	v.From = from + 1
-	if from > 0 {
-		v.Prev = p.Keep("row", fmt.Sprint(max(0, from-listedRows)), "cell", "")
+	skip, n := skipped(p)
+	rows = rows[min(skip, len(rows)):]
+	if n < len(rows) {
+		rows, v.More = rows[:n], p.Keep("skip", fmt.Sprint(skip+n), "cell", "")
 	}
-	if from+listedRows < len(rows) {
-		v.Next = p.Keep("row", fmt.Sprint(from+listedRows), "cell", "")
-	}
-	for _, r := range rows[from:min(len(rows), from+listedRows)] {
+	for _, r := range rows {
 		name := fmt.Sprintf("%d.%d", r.Part, r.Offset)
-		l := rowLine{Row: r, Address: p.Keep("cell", name, "r", "", "o", ""), Words: rowWords(r), Chosen: p.Query.Get("cell") == name}
+		l := rowLine{Row: r, Address: p.Keep("cell", name, "skip", "", "r", "", "o", ""), Words: rowWords(r), Chosen: p.Query.Get("cell") == name}
 		for i := range names {
 			l.Cells = append(l.Cells, shortValue(r, i, enc))
 		}

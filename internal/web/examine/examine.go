@@ -51,7 +51,7 @@ func Routes(a *frame.App, inCase frame.Group) {
 }
 
 const (
-	firstRows   = 32  // records of the list that come at once: what a large screen shows
+	firstRows   = 24  // rows of a list that come at once: what a large screen shows
 	moreRows    = 64  // and that follow as it is scrolled
 	fewRecords  = 80  // are marks of the chart each, or pictures of the gallery
 	takenAtOnce = 500 // records
@@ -121,9 +121,15 @@ type chosen struct {
 }
 
 func (a pages) page(c *gin.Context) error {
+	c.Header("Vary", partsHeader)
 	p, err := a.Page(c, "Examine", "Examine")
 	if err != nil {
 		return err
+	}
+	if p.Query.Get("after") == "" { // which may not be one: then the status says so
+		if err := a.Begin(c, p); err != nil {
+			return err
+		}
 	}
 	v, err := a.content(c, p)
 	if err != nil {
@@ -173,7 +179,6 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 		return nil, err
 	}
 	v.parts = strings.Fields(c.GetHeader(partsHeader))
-	c.Header("Vary", partsHeader)
 	if v.Wants("chart") || v.Wants("list") {
 		if err := a.overview(c, p, v); err != nil {
 			return nil, err
@@ -280,6 +285,15 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 		v.Next = fmt.Sprintf("%s%d", noTime, next)
 	}
 	return err
+}
+
+// skipped reads which rows of a list come that is counted: how many stand before them, and how many come at once.
+func skipped(p *frame.Page) (skip, rows int) {
+	skip, err := strconv.Atoi(p.Query.Get("skip"))
+	if err != nil || skip <= 0 {
+		return 0, firstRows
+	}
+	return skip, moreRows
 }
 
 // The places in a list after a record with a time are written as its time in microseconds and its id, and its key in lists

@@ -26,16 +26,14 @@ import (
 )
 
 const (
-	listedFiles = 300
-	fileHead    = 4096 // bytes of a file that are shown
+	fileHead = 4096 // bytes of a file that are shown
 )
 
 // filesView is the view of files by what they were called.
 type filesView struct {
 	store.FileQuery
 	Crumbs  []folderLink
-	Prev    string // addresses of the files before and behind those that are listed, "" if there are none
-	Next    string
+	More    string // address of the files that follow, "" if none do
 	Folders []folderLink
 	Files   []fileLine
 	All     int64
@@ -83,9 +81,8 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 	if n, err := strconv.ParseInt(q.Get("acq"), 10, 64); err == nil && n > 0 {
 		f.Acquisition = n
 	}
-	if n, err := strconv.Atoi(q.Get("skip")); err == nil && n > 0 {
-		f.Skip = n
-	}
+	var rows int
+	f.Skip, rows = skipped(p)
 	if d := path.Clean("/" + q.Get("dir")); d != "/" {
 		f.Dir = d + "/"
 	}
@@ -111,19 +108,16 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 			f.Crumbs = append(f.Crumbs, folderLink{Name: part, Address: p.Keep("dir", at, "file", "", "skip", "")})
 		}
 	}
-	all, n, err := a.Store.FilesOf(ctx, f.FileQuery, listedFiles)
+	all, n, err := a.Store.FilesOf(ctx, f.FileQuery, rows)
 	if err != nil {
 		return nil, err
 	}
 	f.All = n
-	if f.Skip > 0 {
-		f.Prev = p.Keep("skip", strings.TrimPrefix(fmt.Sprint(max(f.Skip-listedFiles, 0)), "0"))
-	}
 	if end := f.Skip + len(all); int64(end) < n && len(all) > 0 {
-		f.Next = p.Keep("skip", fmt.Sprint(end))
+		f.More = p.Keep("skip", fmt.Sprint(end))
 	}
 	for _, x := range all {
-		f.Files = append(f.Files, fileLine{x, p.Keep("file", fmt.Sprintf("%d:%s", x.AcquisitionID, x.RealPath), "r", "", "o", "")})
+		f.Files = append(f.Files, fileLine{x, p.Keep("file", fmt.Sprintf("%d:%s", x.AcquisitionID, x.RealPath), "skip", "", "r", "", "o", "")})
 	}
 	if s := q.Get("file"); s != "" {
 		f.Chosen, err = a.file(ctx, p, s)

@@ -38,8 +38,9 @@ type places struct {
 	Grid          []graticule.Line
 	Scale         scale
 	Path          []stretch
-	Legs          []leg
-	Begins        int64 // ms, when the first leg does
+	Legs          []leg  // those that are listed
+	MoreLegs      string // address of those that follow, "" if none do
+	Begins        int64  // ms, when the first leg does
 	Fast          int
 	ManyLegs      int    // fixes, if they are too many for a path
 	Fit           string // address of the map with all places, "" if it shows them
@@ -236,7 +237,7 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Fix) {
 		t := tracks[e]
 		for i := 1; i < len(t); i++ {
 			a, b := t[i-1].Fix(), t[i].Fix()
-			l := leg{geo.Between(a, b), t[i-1], t[i], p.Keep("r", fmt.Sprint(t[i].ID), "o", "")}
+			l := leg{geo.Between(a, b), t[i-1], t[i], p.Keep("r", fmt.Sprint(t[i].ID), "skip", "", "o", "")}
 			if l.TooFast {
 				m.Fast++
 			}
@@ -248,6 +249,14 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Fix) {
 	slices.SortStableFunc(m.Legs, func(a, b leg) int { return a.From.At.Compare(b.From.At) })
 	if len(m.Legs) > 0 {
 		m.Begins = m.Legs[0].From.At.UnixMilli()
+	}
+	skip, n := skipped(p)
+	m.Legs = m.Legs[min(skip, len(m.Legs)):]
+	if skip == 0 { // what is chosen is among them
+		n = max(n, 1+slices.IndexFunc(m.Legs, func(l leg) bool { return fmt.Sprint(l.To.ID) == p.Query.Get("r") }))
+	}
+	if n < len(m.Legs) {
+		m.Legs, m.MoreLegs = m.Legs[:n], p.Keep("skip", fmt.Sprint(skip+n), "o", "")
 	}
 }
 

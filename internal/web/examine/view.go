@@ -12,7 +12,7 @@ import (
 var viewNames = [][2]string{{"l", "list"}, {"c", "conversation"}, {"p", "people"}, {"w", "places"}, {"g", "gallery"}, {"f", "files"}, {"d", "databases"}, {"s", "words"}, {"e", "compare"}, {"h", "gaps"}}
 
 // ownParams are parameters of one view each, which others do not keep.
-var ownParams = []string{"o", "after", "of", "named", "file", "dir", "acq", "ending", "gone", "hidden", "nosystem", "sort", "a", "b", "box", "beside", "list", "steps", "tables", "runs", "tally"}
+var ownParams = []string{"o", "after", "of", "named", "file", "dir", "acq", "ending", "gone", "hidden", "nosystem", "sort", "skip", "a", "b", "box", "beside", "list", "steps", "tables", "runs", "tally"}
 
 // viewOf is which view the address asks for, "" for the list and what is no view.
 func viewOf(p *frame.Page) string {

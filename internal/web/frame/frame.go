@@ -119,19 +119,47 @@ func (p *Page) Refuse(err error) {
 	}
 }
 
+// beginning is the part of every page that is told before what the page says is known.
+var beginning = template.Must(template.New("begin").Funcs(Funcs).ParseFS(files, "begin.html"))
+
+// Begin sends the beginning of a page to a browser that loads it, so that it has styles, letters and scripts
+// by the time the rest comes. The status is then 200, whatever the rest says; a script, whom the status tells
+// how it went, gets its answer as a whole.
+func (a *App) Begin(c *gin.Context, p *Page) error {
+	if c.GetHeader("Sec-Fetch-Dest") != "document" {
+		return nil
+	}
+	c.Header("Content-Type", pageType)
+	if err := beginning.Execute(c.Writer, p); err != nil {
+		return fmt.Errorf("drawing the page: %w", err)
+	}
+	c.Writer.Flush()
+	return nil
+}
+
+const pageType = "text/html; charset=utf-8"
+
 // Render renders a page from its template, which may use further ones that are
 // named after it. All lie in fsys.
 func (a *App) Render(c *gin.Context, fsys fs.FS, p *Page, names ...string) error {
 	t, err := a.template(fsys, names)
-	var b bytes.Buffer
+	var b, begun bytes.Buffer
 	if err == nil {
 		err = t.ExecuteTemplate(&b, "frame", p)
+	}
+	if err == nil && c.Writer.Written() {
+		err = beginning.Execute(&begun, p)
 	}
 	if err != nil {
 		return fmt.Errorf("drawing the page: %w", err)
 	}
-	c.Data(cmp.Or(p.code, http.StatusOK), "text/html; charset=utf-8", withKeys(b.Bytes()))
-	return nil
+	page := withKeys(b.Bytes())
+	if !c.Writer.Written() {
+		c.Data(cmp.Or(p.code, http.StatusOK), pageType, page)
+		return nil
+	}
+	_, err = c.Writer.Write(bytes.TrimPrefix(page, begun.Bytes()))
+	return err
 }
 
 // May reports whether who is signed in may do something, for what a page offers.
@@ -157,7 +185,7 @@ func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
 	if t := a.parsed[names[0]]; t != nil {
 		return t, nil
 	}
-	t, err := template.New("frame").Funcs(Funcs).ParseFS(files, "frame.html", "authority.html")
+	t, err := template.New("frame").Funcs(Funcs).ParseFS(files, "frame.html", "begin.html", "authority.html")
 	if err == nil {
 		t, err = t.ParseFS(fsys, names...)
 	}

@@ -19,7 +19,7 @@ func TestCountsAreWords(t *testing.T) {
 
 // A row of bytes is one line: an offset, each byte once, and its characters, whatever marks the fields; markup in them is text.
 func TestBytesAreLaidOutInLines(t *testing.T) {
-	page := template.Must(template.New("").Funcs(Funcs).ParseFS(files, "frame.html", "authority.html"))
+	page := template.Must(template.New("").Funcs(Funcs).ParseFS(files, "frame.html", "begin.html", "authority.html"))
 	rows := append(HexRows([]byte("<b>& then more than one row"), 0x1BFE, nil, nil), HexRow{Offset: 0x2000, Zeros: 4096}, HexRow{Offset: 0x3000, Hidden: 64})
 	var out bytes.Buffer
 	if err := page.ExecuteTemplate(&out, "hex rows", rows); err != nil {

@@ -10,8 +10,8 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
   history.replaceState(null, "", document.referrer);
 }
 
-// Alpine asks for what has the page laid out, and takes as long to start as the page to be drawn: it comes when that is done.
-// A page that nobody sees is not drawn, and has it soon.
+// Alpine asks for what has the page laid out, and takes as long to start as the page to be drawn: it comes when that is
+// done, and the picture on its way to the screen. A page that nobody sees is not drawn, and has it soon.
 const started = new Promise((resolve) => (Crosswind.start = resolve));
 function startAlpine() {
   for (const { href } of document.querySelectorAll("link[data-later]")) {
@@ -23,7 +23,7 @@ function startAlpine() {
   }
 }
 if (document.hidden) setTimeout(startAlpine);
-else requestAnimationFrame(() => setTimeout(startAlpine));
+else requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(startAlpine)));
 
 // visit fetches an address of this site and puts the parts of the page that comes in place of those that are shown: those
 // that are named, else all. Alpine AJAX fetches and swaps; of two answers for one part it takes the one that was asked for
@@ -130,8 +130,8 @@ function mark(row, on) {
   row.setAttribute(markOf(row), String(on));
 }
 
-// choose follows a link that changes only some parts.
-function choose(link) {
+// choose follows a link that changes only some parts. A list that comes anew with what is chosen stays where it is.
+async function choose(link) {
   const row = link.closest("[data-href]");
   if (row) {
     for (const r of row.closest('[id^="part-"]').querySelectorAll("[data-href]")) mark(r, r === row);
@@ -139,7 +139,10 @@ function choose(link) {
   }
   const to = new URL(link.getAttribute("href"), location.href).href; // a link of a drawing has no text for its href
   if (to === location.href) return;
-  return Crosswind.visit(to, { parts: link.dataset.swap ? link.dataset.swap.split(" ") : null });
+  const list = row?.closest(".list");
+  const at = list?.scrollTop;
+  await Crosswind.visit(to, { parts: link.dataset.swap ? link.dataset.swap.split(" ") : null });
+  if (list && !list.isConnected) document.getElementById(list.id)?.scrollTo(0, at);
 }
 
 document.addEventListener("submit", (event) => {
