@@ -138,6 +138,8 @@ func content(w io.Writer, b []byte) (err error) {
 			err = c.archive(b)
 		case ".xlsx":
 			err = c.workbook(b)
+		case ".ods":
+			err = c.spreadsheet(b)
 		default:
 			err = c.document("x"+ending, b)
 		}

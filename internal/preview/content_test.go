@@ -59,7 +59,8 @@ func paper(text string) []byte {
 }
 
 // What a document, a table or an archive holds, made by other programs and libraries, or by the formats' documents: RFC 4180
-// section 2, ISO 32000-1 (what Poppler's pdftotext reads in it, too), ISO/IEC 29500 by excelize, ISO/IEC 26300.
+// section 2, ISO 32000-1 (what Poppler's pdftotext reads in it, too), ISO/IEC 29500 by excelize, ISO/IEC 26300
+// (OpenDocument 1.2 part 1, section 9.1: rows and cells that stand for many).
 func TestContent(t *testing.T) {
 	book := excelize.NewFile()
 	for cell, v := range map[string]any{"A1": "item", "B1": "price", "A2": "<b>rope</b>", "B2": 12.5} {
@@ -90,13 +91,24 @@ func TestContent(t *testing.T) {
 		in   []byte
 		want string
 	}{
-		"pdf":   {paper("The lamp is lit"), "text The lamp is lit [] []"},
-		"csv":   {[]byte("a,b\r\n\"x, \"\"y\"\"\",2\r\n\"two\nlines\",3\r\n"), "table  [[a b] [x, \"y\" 2] [two\nlines 3]] []"},
-		"tsv":   {[]byte("a\tb;c\n1\t2\n"), "table  [[a b;c] [1 2]] []"},
-		"html":  {[]byte("<!DOCTYPE html><title>T</title><p>Lamp<script>x</script>"), "text Lamp [] []"},
-		"xlsx":  {xlsx.Bytes(), "table  [[item price] [<b>rope</b> 12.5]] []"},
-		"docx":  {zipped(t, "word/document.xml", `<w:document xmlns:w="w"><w:body><w:p><w:r><w:t>Lamp</w:t></w:r></w:p></w:body></w:document>`), "text Lamp [] []"},
-		"odt":   {zipped(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml", `<o xmlns:text="t"><text:p>Lamp</text:p></o>`), "text Lamp [] []"},
+		"pdf":  {paper("The lamp is lit"), "text The lamp is lit [] []"},
+		"csv":  {[]byte("a,b\r\n\"x, \"\"y\"\"\",2\r\n\"two\nlines\",3\r\n"), "table  [[a b] [x, \"y\" 2] [two\nlines 3]] []"},
+		"tsv":  {[]byte("a\tb;c\n1\t2\n"), "table  [[a b;c] [1 2]] []"},
+		"html": {[]byte("<!DOCTYPE html><title>T</title><p>Lamp<script>x</script>"), "text Lamp [] []"},
+		"xlsx": {xlsx.Bytes(), "table  [[item price] [<b>rope</b> 12.5]] []"},
+		"docx": {zipped(t, "word/document.xml", `<w:document xmlns:w="w"><w:body><w:p><w:r><w:t>Lamp</w:t></w:r></w:p></w:body></w:document>`), "text Lamp [] []"},
+		"odt":  {zipped(t, "mimetype", "application/vnd.oasis.opendocument.text", "content.xml", `<o xmlns:text="t"><text:p>Lamp</text:p></o>`), "text Lamp [] []"},
+		"ods": {zipped(t, "mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml", `<o
+			xmlns:office="urn:oasis:names:tc:opendocument:xmlns:office:1.0" xmlns:table="urn:oasis:names:tc:opendocument:xmlns:table:1.0"
+			xmlns:text="urn:oasis:names:tc:opendocument:xmlns:text:1.0"><table:table table:name="Stock"><table:table-column/>
+			<table:table-header-rows><table:table-row><table:table-cell table:number-columns-repeated="2"><text:p>item</text:p></table:table-cell>
+			<table:table-cell table:number-columns-repeated="1022"/></table:table-row></table:table-header-rows>
+			<table:table-row table:number-rows-repeated="2"><table:table-cell><office:annotation><text:p>a remark</text:p></office:annotation>
+			<text:p>two<text:s text:c="2"/><text:span>ropes</text:span></text:p><text:p>old</text:p></table:table-cell></table:table-row>
+			<table:table-row><table:table-cell/></table:table-row>
+			<table:table-row><table:covered-table-cell table:number-columns-repeated="2"/><table:table-cell><text:p>7</text:p></table:table-cell></table:table-row>
+			<table:table-row table:number-rows-repeated="1048571"><table:table-cell table:number-columns-repeated="1024"/></table:table-row>
+			</table:table><table:table table:name="Empty"><table:table-row/></table:table></o>`), "table  [[item item] [two  ropes\nold] [two  ropes\nold] [] [  7]] []"},
 		"zip":   {zipped(t, "a/lamp.txt", "lamp", "b", ""), "archive  [] [a/lamp.txt 4 b 0]"},
 		"tar":   {tarred.Bytes(), "archive  [] [a/lamp.txt 4]"},
 		"prose": {[]byte("a lamp, lit\nno more\n"), "fault"},
@@ -140,7 +152,11 @@ func TestHostileContent(t *testing.T) {
 		"rows":    {bytes.Repeat([]byte("a,b\n"), 100_000), "the first 200 rows"},
 		"columns": {bytes.Repeat([]byte(strings.Repeat("a,", 200)+"\n"), 30), "the first 40 columns"},
 		"members": {zipped(t, many...), "the first 1000 files"},
-		"text":    {[]byte("<html>" + strings.Repeat("lamp ", 100_000)), "the text goes on after 100000 bytes"},
+		"repeats": {zipped(t, "mimetype", "application/vnd.oasis.opendocument.spreadsheet", "content.xml",
+			`<o xmlns:t="urn:oasis:names:tc:opendocument:xmlns:table:1.0" xmlns:x="urn:oasis:names:tc:opendocument:xmlns:text:1.0"><t:table>
+			<t:table-row t:number-rows-repeated="2000000000"><t:table-cell t:number-columns-repeated="2000000000"><x:p>`+
+				strings.Repeat(`<x:s x:c="2000000000"/>`, 10_000)+`lamp</x:p></t:table-cell></t:table-row></t:table></o>`), "the first 500000 bytes of it"},
+		"text": {[]byte("<html>" + strings.Repeat("lamp ", 100_000)), "the text goes on after 100000 bytes"},
 	} {
 		got, err := maker(t, "make").holds(c.in)
 		if err != nil || got.Cut != c.cut {
