@@ -132,7 +132,8 @@ func tern(path string, end time.Time, r *rand.Rand, t *Truth) ([]byte, error) {
 			db.put(s.at, "INSERT INTO sign VALUES (?, ?, ?)", n, crew[s.room].who[(s.who+1)%len(crew[s.room].who)], signs[r.IntN(len(signs))])
 		}
 		if n%97 == 50 {
-			db.put(s.at, "INSERT INTO piece VALUES (?, 1, ?, ?)", n, 4000+r.IntN(3000), fmt.Sprintf("t%04d.jpg", n/97))
+			sort, file := ternPiece(n / 97)
+			db.put(s.at, "INSERT INTO piece VALUES (?, ?, ?, ?)", n, sort, 4000+r.IntN(3000), file)
 		}
 	}
 	db.exec("CREATE TABLE ringing(id INTEGER PRIMARY KEY, room INTEGER NOT NULL, who TEXT NOT NULL, mine INTEGER NOT NULL, at INTEGER NOT NULL, ms INTEGER NOT NULL, sort INTEGER NOT NULL, came INTEGER NOT NULL)")
@@ -500,10 +501,22 @@ func orlopFiles(end time.Time) (out []content, err error) {
 			return nil, err
 		}
 		if at := start.AddDate(0, 0, 7*i); i%6 != 3 && at.Before(end) {
-			out = append(out, content{fmt.Sprintf("/data/tern/kept/t%04d.jpg", i), b, at})
+			sort, file := ternPiece(i)
+			if sort == 2 {
+				b = voice(uint64(700+i), 2+i%4)
+			}
+			out = append(out, content{"/data/tern/kept/" + file, b, at})
 		}
 	}
 	return out, nil
+}
+
+// ternPiece gives the sort and the file of what was sent with a word: most are pictures, some were spoken.
+func ternPiece(i int) (sort int, file string) {
+	if i%6 == 4 {
+		return 2, fmt.Sprintf("t%04d.wav", i)
+	}
+	return 1, fmt.Sprintf("t%04d.jpg", i)
 }
 
 // snapshot is a small picture of the sea, as a photograph that was sent.
