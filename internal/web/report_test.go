@@ -22,6 +22,8 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -127,6 +129,7 @@ func TestTheListGoesOn(t *testing.T) {
 	if _, err := w.s.SaveDatabase(t.Context(), w.cs, r, w.acq, &store.RecoveredDatabase{RecoveryID: w.recovery(r), Path: "/many", ByOrigin: []byte("{}"), Withheld: []byte("{}")}, many); err != nil {
 		t.Fatal(err)
 	}
+	lines := regexp.MustCompile(`>(line \d+)</td>`)
 	var list []string
 	next := regexp.MustCompile(`<tr data-more>\s*<td colspan="\d+">\s*<a href="([^"]*)"`)
 	for page, n := kase+"/examine", 0; page != ""; n++ {
@@ -146,12 +149,30 @@ func TestTheListGoesOn(t *testing.T) {
 		if got := bytes.Contains(b, []byte("Records that have no time")); got != (len(list) <= timed && bytes.Contains(b, []byte("line 160<"))) {
 			t.Errorf("page %d: the head of those without a time", n)
 		}
-		for _, m := range regexp.MustCompile(`>(line \d+)</td>`).FindAllSubmatch(b, -1) {
+		for _, m := range lines.FindAllSubmatch(b, -1) {
 			list = append(list, string(m[1]))
 		}
 		page = ""
 		if m := next.FindSubmatch(b); m != nil {
 			page = html.UnescapeString(string(m[1]))
+		}
+	}
+	// A page with a record that is chosen has it in its list, as after a mark, and goes on behind it, in every order.
+	for text, sorted := range map[string]string{"line 100": "", "line 43": "&sort=-time"} {
+		var id string
+		if err := w.s.DB().QueryRow("SELECT id FROM record WHERE summary = $1", text).Scan(&id); err != nil {
+			t.Fatal(err)
+		}
+		_, page := w.get(kase + "/examine?r=" + id + sorted)
+		reached := lines.FindAllStringSubmatch(page, -1)
+		if n := len(reached); n < 101 || n > 150 || !slices.ContainsFunc(reached, func(m []string) bool { return m[1] == text }) {
+			t.Errorf("%s is chosen, and the list has %d lines", text, n)
+		}
+		_, after := w.get(html.UnescapeString(next.FindStringSubmatch(page)[1]))
+		was, _ := strconv.Atoi(reached[len(reached)-1][1][len("line "):])
+		is, _ := strconv.Atoi(lines.FindStringSubmatch(after)[1][len("line "):])
+		if is-was != 1 && was-is != 1 {
+			t.Errorf("behind line %d comes line %d", was, is)
 		}
 	}
 	var id string // of a message that is of no conversation: its text stands in the reading pane

@@ -54,6 +54,7 @@ const (
 	firstRows   = 24  // rows of a list that come at once: what a large screen shows
 	moreRows    = 64  // and that follow as it is scrolled
 	fewRecords  = 80  // are marks of the chart each, or pictures of the gallery
+	reached     = 500 // records to which a list comes at once, if the chosen one is among them
 	takenAtOnce = 500 // records
 	around      = 12  // messages before and after the chosen one
 )
@@ -240,6 +241,11 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		if err := a.list(ctx, v, p.Query.Get("after")); err != nil {
 			return err
 		}
+		if r := p.Query.Get("r"); r != "" && len(v.parts) == 0 { // as after a mark
+			if err := a.reach(ctx, v, r); err != nil {
+				return err
+			}
+		}
 		return a.missingLater(ctx, p, v)
 	}
 	return nil
@@ -294,6 +300,20 @@ func skipped(p *frame.Page) (skip, rows int) {
 		return 0, firstRows
 	}
 	return skip, moreRows
+}
+
+// reach lengthens a list that is at its beginning to the record that is chosen and some behind it.
+func (a pages) reach(ctx context.Context, v *content, id string) error {
+	chosen := func(r store.Record) bool { return fmt.Sprint(r.ID) == id }
+	if v.GoesOn || v.Next == "" || slices.ContainsFunc(v.Records, chosen) {
+		return nil
+	}
+	all, _, err := a.records(ctx, v.clocks, v.Filter, store.After{Order: v.Order}, reached)
+	if at := slices.IndexFunc(all, chosen); err == nil && at >= 0 {
+		v.Records = all[:min(len(all), at+firstRows/2)]
+		v.Next = writeAfter(v.Records[len(v.Records)-1].After(v.Order))
+	}
+	return err
 }
 
 // The places in a list after a record with a time are written as its time in microseconds and its id, and its key in lists

@@ -301,6 +301,7 @@ function watch() {
 }
 document.addEventListener("crosswind:visited", watch);
 watch();
+document.querySelector('.list tr[aria-selected="true"]')?.scrollIntoView({ block: "nearest" });
 
 // Runs under way tell of themselves by server-sent events.
 const runs = new Map(); // id to the points of its curve
