@@ -355,8 +355,6 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   await expect(drawer).toHaveCount(0);
 
   for (const text of ["the side gate", "how many fit", "six if you", "leave the brass", "done. lights"]) {
-    const more = page.locator("tr[data-more]");
-    if (await more.count()) await more.scrollIntoViewIfNeeded(); // the rest comes when its end is seen
     await page.getByRole("row", { name: new RegExp(text) }).click();
     await expect(page.locator(".said-bubble.chosen")).toContainText(text);
     await page.locator("#mark-reason").fill(`Bears on the theft: ${text}`);
