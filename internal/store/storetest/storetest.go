@@ -100,8 +100,8 @@ func create(t testing.TB, of string) string {
 	return address(name)
 }
 
-// template gives the name of a database that nobody is connected to and that has the schema. It is made once for a schema:
-// its migrations take a hundred times as long as a copy.
+// template gives the name of a database that has the schema and to which nobody is connected. It is made once for a schema,
+// since its migrations take much longer than a copy does.
 var template = sync.OnceValues(func() (string, error) {
 	if server() == "" {
 		return "", nil

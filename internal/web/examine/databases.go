@@ -72,7 +72,7 @@ type tableView struct {
 	Columns []tableColumn
 	Lines   []rowLine
 	All     int    // rows that are asked for
-	More    string // address of those that follow the ones listed, "" if none do
+	Next    string // address at which the list of them goes on, "" at its end
 }
 
 type tableColumn struct {
@@ -244,11 +244,7 @@ func (d *databases) list(p *frame.Page, t *evidence.Table) *tableView {
 		})
 	}
 	v.All = len(rows)
-	skip, n := skipped(p)
-	rows = rows[min(skip, len(rows)):]
-	if n < len(rows) {
-		rows, v.More = rows[:n], p.Keep("skip", fmt.Sprint(skip+n), "cell", "")
-	}
+	rows, v.Next = part(p, rows, 0)
 	for _, r := range rows {
 		name := fmt.Sprintf("%d.%d", r.Part, r.Offset)
 		l := rowLine{Row: r, Address: p.Keep("cell", name, "skip", "", "r", "", "o", ""), Words: rowWords(r), Chosen: p.Query.Get("cell") == name}

@@ -302,6 +302,17 @@ func skipped(p *frame.Page) (skip, rows int) {
 	return skip, moreRows
 }
 
+// part gives those rows of a list that the address asks for, at the least so many, and the address at which it goes on, ""
+// at its end.
+func part[R any](p *frame.Page, all []R, least int) (some []R, next string) {
+	skip, n := skipped(p)
+	all, n = all[min(skip, len(all)):], max(n, least)
+	if n >= len(all) {
+		return all, ""
+	}
+	return all[:n], p.Keep("skip", fmt.Sprint(skip+n), "cell", "", "o", "")
+}
+
 // reach lengthens a list that is at its beginning to the record that is chosen and some behind it.
 func (a pages) reach(ctx context.Context, v *content, id string) error {
 	chosen := func(r store.Record) bool { return fmt.Sprint(r.ID) == id }

@@ -33,7 +33,7 @@ const (
 type filesView struct {
 	store.FileQuery
 	Crumbs  []folderLink
-	More    string // address of the files that follow, "" if none do
+	Next    string // address at which the list of files goes on, "" at its end
 	Folders []folderLink
 	Files   []fileLine
 	All     int64
@@ -114,7 +114,7 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 	}
 	f.All = n
 	if end := f.Skip + len(all); int64(end) < n && len(all) > 0 {
-		f.More = p.Keep("skip", fmt.Sprint(end))
+		f.Next = p.Keep("skip", fmt.Sprint(end))
 	}
 	for _, x := range all {
 		f.Files = append(f.Files, fileLine{x, p.Keep("file", fmt.Sprintf("%d:%s", x.AcquisitionID, x.RealPath), "skip", "", "r", "", "o", "")})

@@ -22,7 +22,6 @@ const (
 	shownTables = 8
 	shownRuns   = 8
 	shownSteps  = 20
-	mostRuns    = 2000
 )
 
 // gaps is the view of what is missing.
@@ -46,8 +45,10 @@ type gapTable struct {
 	Bar   string // path of what is there
 	Holes string // and of what is missing
 	Runs  []gapRun
-	More  int    // runs that are not told
-	All   string // address at which they are, "" if there is none
+	Open  bool   // all runs are asked for
+	Next  string // address at which they go on, "" at their end
+	More  int    // else, how many are not told
+	All   string // and the address at which they are
 	In    int64  // missing numbers of runs that touch what the chart shows
 }
 
@@ -295,14 +296,11 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 			}
 			return cmp.Compare(b.N(), a.N())
 		})
-		shown, name := shownRuns, fmt.Sprintf("%s/%d/%s/%s", x.ExhibitRef, x.AcqNo, x.DB, x.Table)
-		if p.Query.Get("runs") == name {
-			shown = mostRuns
-		} else if len(t.Runs) > shown {
-			t.All = p.Keep("runs", name, "o", "")
-		}
-		if len(t.Runs) > shown {
-			t.Runs, t.More = t.Runs[:shown], len(t.Runs)-shown
+		name := fmt.Sprintf("%s/%d/%s/%s", x.ExhibitRef, x.AcqNo, x.DB, x.Table)
+		if t.Open = p.Query.Get("runs") == name; t.Open {
+			t.Runs, t.Next = part(p, t.Runs, 0)
+		} else if t.More = len(t.Runs) - shownRuns; t.More > 0 {
+			t.Runs, t.All = t.Runs[:shownRuns], p.Keep("runs", name, "skip", "", "o", "")
 		}
 		g.Tables = append(g.Tables, t)
 	}

@@ -39,7 +39,7 @@ type places struct {
 	Scale         scale
 	Path          []stretch
 	Legs          []leg  // those that are listed
-	MoreLegs      string // address of those that follow, "" if none do
+	NextLegs      string // address at which the list of them goes on, "" at its end
 	Begins        int64  // ms, when the first leg does
 	Fast          int
 	ManyLegs      int    // fixes, if they are too many for a path
@@ -250,14 +250,8 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Fix) {
 	if len(m.Legs) > 0 {
 		m.Begins = m.Legs[0].From.At.UnixMilli()
 	}
-	skip, n := skipped(p)
-	m.Legs = m.Legs[min(skip, len(m.Legs)):]
-	if skip == 0 { // what is chosen is among them
-		n = max(n, 1+slices.IndexFunc(m.Legs, func(l leg) bool { return fmt.Sprint(l.To.ID) == p.Query.Get("r") }))
-	}
-	if n < len(m.Legs) {
-		m.Legs, m.MoreLegs = m.Legs[:n], p.Keep("skip", fmt.Sprint(skip+n), "o", "")
-	}
+	chosen := slices.IndexFunc(m.Legs, func(l leg) bool { return fmt.Sprint(l.To.ID) == p.Query.Get("r") })
+	m.Legs, m.NextLegs = part(p, m.Legs, chosen+1)
 }
 
 // readNear reads a place and metres around it from an address.
