@@ -16,9 +16,9 @@ dir=$(mktemp -d "$base/crosswind-test-XXXXXX")
 chmod 755 "$dir"
 mkdir "$dir/tmp"
 export TMPDIR=$dir/tmp
-fuzzing=
+browsing=
 stop() {
-  [ -z "$fuzzing" ] || kill "$fuzzing" 2>/dev/null || true
+  [ -z "$browsing" ] || { kill -INT "$browsing" && wait "$browsing"; } 2>/dev/null || true
   scripts/postgres.sh stop "$dir/pg"
   chmod -R u+w "$dir" && rm -rf "$dir"
 }
@@ -34,10 +34,15 @@ step go build -o bin/crosswind ./cmd/crosswind
 scripts/postgres.sh start "$dir/pg"
 CROSSWIND_TEST_DATABASE=$(cat "$dir/pg/url")
 export CROSSWIND_TEST_DATABASE
-# The longest first; a third beside them, since those wait for databases and processes most of the time.
-step go test -vet=all -timeout 60m -p 3 ./internal/web/... ./cmd/... ./internal/...
+# The browser tests wait for one another and for the application most of the time: all others go beside them, and give way.
+if [ -z "${SKIP_E2E:-}" ]; then
+  CROSSWIND_LOCAL=$dir node_modules/.bin/playwright test --config e2e/playwright.config.mjs >"$dir/e2e.log" 2>&1 &
+  browsing=$!
+fi
+failed=
+# The longest first; another beside them, since those wait for databases and processes, too.
+step nice -n 5 go test -vet=all -timeout 60m -p 2 ./internal/web/... ./cmd/... ./internal/... ./core/... || failed="$failed Go"
 fuzz() {
-  step go test -vet=all -p 1 ./core/... 2>&1 || return 1
   # A third of the targets a day, all with FUZZ=all: their builds take longer than they are run, and what broke them once
   # is tested above. Not core/salvage:FuzzRows, whose build takes as long as all others together.
   local targets=(core/sqlitefile:FuzzOpen core/backup:FuzzOpen core/backup:FuzzStow core/unpack:FuzzMembers
@@ -47,7 +52,7 @@ fuzz() {
   for target in "${targets[@]}"; do
     [ $((n++ % 3)) = "$turn" ] || [ "${FUZZ:-}" = all ] || continue
     for try in 1 2 3; do
-      said=$(step go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-3s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
+      said=$(step nice -n 5 go test -run '^$' -fuzz "^${target#*:}\$" -fuzztime "${FUZZTIME:-3s}" -fuzzminimizetime 1x -parallel 1 "./${target%:*}" 2>&1) && ok=0 || ok=$?
       echo "$said"
       # The tool now and then takes the end of its own time for a failure, and then has no input to show.
       [ "$ok" -ne 0 ] && [ "$try" -lt 3 ] && [[ $said == *"context deadline exceeded"* && $said != *"Failing input"* ]] || break
@@ -55,14 +60,11 @@ fuzz() {
     [ "$ok" -eq 0 ] || return "$ok"
   done
 }
-# The browser waits for the application most of the time: what computes alone, and what fuzzes, has a core meanwhile.
-fuzz >"$dir/fuzz.log" 2>&1 &
-fuzzing=$!
-failed=
-[ "${SKIP_E2E:-}" ] || CROSSWIND_LOCAL=$dir step npx playwright test --config e2e/playwright.config.mjs 2>&1 | tee "$dir/e2e.log" || failed="$failed browser"
-wait "$fuzzing" || failed="$failed core"
-fuzzing=
-cat "$dir/fuzz.log"
-# What failed stands at the end, where it is looked for.
-[[ $failed != *browser* ]] || { echo "== the browser tests failed"; tail -n 120 "$dir/e2e.log"; }
+fuzz || failed="$failed fuzzing"
+if [ -n "$browsing" ]; then
+  echo "== playwright test"
+  wait "$browsing" || failed="$failed browser"
+  browsing=
+  cat "$dir/e2e.log"
+fi
 [ -z "$failed" ] || { echo "== failed:$failed" >&2; exit 1; }
