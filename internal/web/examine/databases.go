@@ -244,10 +244,11 @@ func (d *databases) list(p *frame.Page, t *evidence.Table) *tableView {
 		})
 	}
 	v.All = len(rows)
-	rows, v.Next = part(p, rows, 0)
+	name := func(r *evidence.Row) string { return fmt.Sprintf("%d.%d", r.Part, r.Offset) }
+	chosen := slices.IndexFunc(rows, func(r *evidence.Row) bool { return name(r) == p.Query.Get("cell") })
+	rows, v.Next = part(p, rows, chosen+1)
 	for _, r := range rows {
-		name := fmt.Sprintf("%d.%d", r.Part, r.Offset)
-		l := rowLine{Row: r, Address: p.Keep("cell", name, "skip", "", "r", "", "o", ""), Words: rowWords(r), Chosen: p.Query.Get("cell") == name}
+		l := rowLine{Row: r, Address: p.Keep("cell", name(r), "skip", "", "r", "", "o", ""), Words: rowWords(r), Chosen: p.Query.Get("cell") == name(r)}
 		for i := range names {
 			l.Cells = append(l.Cells, shortValue(r, i, enc))
 		}

@@ -54,7 +54,7 @@ const (
 	firstRows   = 24  // rows of a list that come at once: what a large screen shows
 	moreRows    = 64  // and that follow as it is scrolled
 	fewRecords  = 80  // are marks of the chart each, or pictures of the gallery
-	reached     = 500 // records to which a list comes at once, if the chosen one is among them
+	reached     = 500 // rows to which a list comes at once, if the chosen one is among them
 	takenAtOnce = 500 // records
 	around      = 12  // messages before and after the chosen one
 )
@@ -302,11 +302,14 @@ func skipped(p *frame.Page) (skip, rows int) {
 	return skip, moreRows
 }
 
-// part gives those rows of a list that the address asks for, at the least so many, and the address at which it goes on, ""
-// at its end.
-func part[R any](p *frame.Page, all []R, least int) (some []R, next string) {
+// part gives those rows of a list that the address asks for, and the address at which it goes on, "" at its end. It
+// comes at once to the chosen row, by its number from 1 on, if that is not far; there is none for 0.
+func part[R any](p *frame.Page, all []R, chosen int) (some []R, next string) {
 	skip, n := skipped(p)
-	all, n = all[min(skip, len(all)):], max(n, least)
+	all = all[min(skip, len(all)):]
+	if skip == 0 && chosen <= reached {
+		n = max(n, chosen)
+	}
 	if n >= len(all) {
 		return all, ""
 	}

@@ -25,9 +25,7 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-const (
-	fileHead = 4096 // bytes of a file that are shown
-)
+const fileHead = 4096 // bytes of a file that are shown
 
 // filesView is the view of files by what they were called.
 type filesView struct {
@@ -114,7 +112,7 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 	}
 	f.All = n
 	if end := f.Skip + len(all); int64(end) < n && len(all) > 0 {
-		f.Next = p.Keep("skip", fmt.Sprint(end))
+		f.Next = p.Keep("skip", fmt.Sprint(end), "file", "") // which is read for the pane
 	}
 	for _, x := range all {
 		f.Files = append(f.Files, fileLine{x, p.Keep("file", fmt.Sprintf("%d:%s", x.AcquisitionID, x.RealPath), "skip", "", "r", "", "o", "")})
