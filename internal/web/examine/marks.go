@@ -27,15 +27,19 @@ func markOf(c *gin.Context) (label, reason string, err error) {
 	return label, strings.TrimSpace(c.PostForm("reason")), nil
 }
 
-// mark marks a record with a reason, or takes its mark away.
-func (a pages) mark(c *gin.Context) error {
-	ctx := c.Request.Context()
-	cs := frame.CaseOf(c)
+// addressed is the record that an address names.
+func (a pages) addressed(c *gin.Context) (*store.Record, error) {
 	id, err := frame.ID(c, "id")
 	if err != nil {
-		return err
+		return nil, err
 	}
-	r, err := a.Store.RecordByID(ctx, cs.ID, id)
+	return a.Store.RecordByID(c.Request.Context(), frame.CaseOf(c).ID, id)
+}
+
+// mark marks a record with a reason, or takes its mark away.
+func (a pages) mark(c *gin.Context) error {
+	ctx, cs := c.Request.Context(), frame.CaseOf(c)
+	r, err := a.addressed(c)
 	if err != nil {
 		return err
 	}
@@ -60,7 +64,7 @@ func (a pages) mark(c *gin.Context) error {
 	if err != nil {
 		return err
 	}
-	return back(c, cs, id)
+	return back(c, cs, r.ID)
 }
 
 // mostNoted bounds a working note, in bytes.
@@ -69,11 +73,7 @@ const mostNoted = 20_000
 // note changes the working note of a record.
 func (a pages) note(c *gin.Context) error {
 	ctx, cs := c.Request.Context(), frame.CaseOf(c)
-	id, err := frame.ID(c, "id")
-	if err != nil {
-		return err
-	}
-	r, err := a.Store.RecordByID(ctx, cs.ID, id)
+	r, err := a.addressed(c)
 	if err != nil {
 		return err
 	}
@@ -84,7 +84,7 @@ func (a pages) note(c *gin.Context) error {
 	if err := a.Store.SaveNote(ctx, r, strings.ReplaceAll(c.PostForm("was"), "\r\n", "\n"), body, frame.By(c)); err != nil {
 		return err
 	}
-	return back(c, cs, id)
+	return back(c, cs, r.ID)
 }
 
 // mostMarked bounds the records that are marked at once.
