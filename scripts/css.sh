@@ -9,8 +9,8 @@ cp node_modules/@alpinejs/csp/dist/cdn.min.js "$out/alpine.js"
 cp node_modules/@imacrayon/alpine-ajax/dist/cdn.min.js "$out/alpine-ajax.js"
 mkdir -p "$out/fonts"
 for family in atkinson-hyperlegible-next atkinson-hyperlegible-mono; do
-  from=node_modules/@fontsource-variable/$family
-  cp "$from/files/$family-latin-wght-normal.woff2" "$from/files/$family-latin-ext-wght-normal.woff2" "$out/fonts/"
+  from=node_modules/@fontsource/$family
+  cp "$from/files/$family"-latin{,-ext}-{400,700}-normal.woff2 "$out/fonts/"
   cp "$from/LICENSE" "$out/fonts/$family-LICENSE"
 done
 npx @tailwindcss/cli -i internal/web/frame/chart-room.css -o "$out/chart-room.css" --minify 2>/dev/null

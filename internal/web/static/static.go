@@ -35,7 +35,8 @@ func init() {
 
 // Fonts are the files of the letters that nearly every page has: pages ask for them before their styles do.
 func Fonts() []string {
-	return []string{"fonts/atkinson-hyperlegible-next-latin-wght-normal.woff2", "fonts/atkinson-hyperlegible-mono-latin-wght-normal.woff2"}
+	const next, mono = "fonts/atkinson-hyperlegible-next-latin-", "fonts/atkinson-hyperlegible-mono-latin-"
+	return []string{next + "400-normal.woff2", next + "700-normal.woff2", mono + "400-normal.woff2"}
 }
 
 // Address is the address of a file as it is: another content has another, so that browsers ask for it once.
