@@ -9,6 +9,7 @@ import (
 	"math"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"crosswind/core/geo"
 )
@@ -83,33 +84,48 @@ type Line struct {
 	X, Y     float64
 }
 
-// Lines are the lines of latitude and longitude, at least so many units apart.
+// Lines are the lines of latitude and longitude, at least so many units apart, and as far as their names need.
 func (m Map) Lines(apart float64) (out []Line) {
+	const letter = 7 // units, of a name in the letters of maps, and a little more
+	step := finest(func(step float64) bool { return step*m.By >= apart })
+	south := m.North - m.Height/m.By
+	for lat := math.Ceil(max(south, -90)/step) * step; lat <= min(m.North, 90); lat += step {
+		y := m.Y(lat) - 3
+		if y < 2*letter { // it would be cut off above the line
+			y += 2 * letter
+		}
+		out = append(out, Line{fmt.Sprintf("M0 %.1fH%g", m.Y(lat), m.Width), degrees(lat, step, "N", "S"), 4, y})
+	}
+	step = finest(func(step float64) bool {
+		return step*m.By*m.Flat >= max(apart, letter*float64(utf8.RuneCountInString(degrees(m.West, step, "E", "W"))))
+	})
+	east := m.West + m.Width/m.By/m.Flat
+	for lon := math.Ceil(m.West/step) * step; lon <= east; lon += step {
+		x := (lon - m.West) * m.By * m.Flat
+		out = append(out, Line{fmt.Sprintf("M%.1f 0V%g", x, m.Height), degrees(lon, step, "E", "W"), x + 3, m.Height - 5})
+	}
+	return out
+}
+
+// finest is the smallest round number of degrees that is wide enough.
+func finest(wide func(step float64) bool) float64 {
 	step := 30.0
-	for _, s := range []float64{30, 20, 10, 5, 2, 1, 0.5, 0.2, 0.1, 0.05, 0.02, 0.01, 0.005, 0.002, 0.001, 0.0005, 0.0002, 0.0001} {
-		if s*m.By < apart {
+	for _, s := range []float64{20, 10, 5, 2, 1, 0.5, 0.2, 0.1, 0.05, 0.02, 0.01, 0.005, 0.002, 0.001, 0.0005, 0.0002, 0.0001} {
+		if !wide(s) {
 			break
 		}
 		step = s
 	}
-	digits := max(0, int(math.Ceil(-math.Log10(step)-1e-9)))
-	name := func(f float64, plus, minus string) string {
-		f = math.Remainder(f, 360)
-		if f < 0 {
-			plus = minus
-		}
-		return strconv.FormatFloat(math.Abs(f), 'f', digits, 64) + "° " + plus
+	return step
+}
+
+// degrees names a line, to as many digits as its step has.
+func degrees(f, step float64, plus, minus string) string {
+	f = math.Remainder(f, 360)
+	if f < 0 {
+		plus = minus
 	}
-	south := m.North - m.Height/m.By
-	for lat := math.Ceil(max(south, -90)/step) * step; lat <= min(m.North, 90); lat += step {
-		out = append(out, Line{fmt.Sprintf("M0 %.1fH%g", m.Y(lat), m.Width), name(lat, "N", "S"), 4, m.Y(lat) - 3})
-	}
-	east := m.West + m.Width/m.By/m.Flat
-	for lon := math.Ceil(m.West/step) * step; lon <= east; lon += step {
-		x := (lon - m.West) * m.By * m.Flat
-		out = append(out, Line{fmt.Sprintf("M%.1f 0V%g", x, m.Height), name(lon, "E", "W"), x + 3, m.Height - 5})
-	}
-	return out
+	return strconv.FormatFloat(math.Abs(f), 'f', max(0, int(math.Ceil(-math.Log10(step)-1e-9))), 64) + "° " + plus
 }
 
 // Scale gives a round length in the map's middle that is at least so many units wide, in units and in words: 0 if there is none.
