@@ -46,8 +46,8 @@ var beforeKinds = []string{"time", "utc", "kind", "people", "handle", "conversat
 const ownWidth = "w-[100px]"
 
 // columnWidths are the widths of columns in pixels; what has none shares what is left.
-var columnWidths = map[string]string{"time": "w-[184px]", "utc": "w-[94px]", "kind": "w-[108px]", "people": "w-[128px]", "handle": "w-[140px]", "conversation": "w-[128px]", "file": "w-[190px]", "bytes": "w-[92px]",
-	"types": "w-[120px]", "mark": "w-[150px]", "state": "w-[152px]", "source": "w-[104px]", "exhibit": "w-[60px]", record.AtPlace: "w-[190px]"}
+var columnWidths = map[string]string{"time": "w-[184px]", "utc": "w-[94px]", "kind": "w-[100px]", "people": "w-[124px]", "handle": "w-[140px]", "conversation": "w-[128px]", "file": "w-[190px]", "bytes": "w-[92px]",
+	"types": "w-[120px]", "mark": "w-[150px]", "state": "w-[142px]", "source": "w-[104px]", "exhibit": "w-[60px]", record.AtPlace: "w-[190px]"}
 
 // columns says what the list has: what the address says, else what all kinds have, or of one kind its own.
 func (a pages) columns(ctx context.Context, p *frame.Page, v *content) error {

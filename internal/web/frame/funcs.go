@@ -21,7 +21,7 @@ import (
 
 // Funcs are the words that templates have.
 var Funcs = template.FuncMap{
-	"static": static.Address, "fonts": static.Fonts, "num": Num, "count": Count, "thousands": Thousands, "bytes": Bytes, "group": Eights, "when": When, "iso": func(t time.Time) string { return t.UTC().Format(time.RFC3339) }, "utc": UTC, "minute": Minute, "clock": Clock, "day": Day,
+	"static": static.Address, "fonts": static.Fonts, "num": Num, "count": Count, "thousands": Thousands, "bytes": Bytes, "group": Eights, "when": When, "iso": func(t time.Time) string { return t.UTC().Format(time.RFC3339) }, "utc": UTC, "minute": Minute, "span": Span, "clock": Clock, "day": Day,
 	"wedge": wedge, "about": About, "short": Short, "sentence": Sentence, "words": Words, "capital": Capital, "picture": Picture, "film": Film, "sound": Sound, "add": func(a, b int) int { return a + b }, "div": func(a, b int) int { return a / b }, "sub": sub, "hex": func(n int64) string { return fmt.Sprintf("0x%06X", n) },
 	"dict": dict, "lower": strings.ToLower, "deref": func(t *time.Time) time.Time { return *t }, "join": strings.Join,
 	"at":         func(i int) float64 { return 10 + 52*float64(i) }, // of a stage on the small course
@@ -117,6 +117,22 @@ func When(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2
 
 // Minute is When without its seconds, for windows.
 func Minute(t time.Time, z *time.Location) string { return t.In(z).Format("2 Jan 2006 15:04 -07:00") }
+
+// Span writes a span of time to the minute: the day, the year and the offset once if both ends have the same.
+func Span(from, to time.Time, z *time.Location) string {
+	from, to = from.In(z), to.In(z)
+	begin, end := "2 Jan 2006 15:04 -07:00", "2 Jan 2006 15:04 -07:00"
+	switch {
+	case from.Format("-07:00") != to.Format("-07:00"): // no hour is said without its offset
+	case from.Year() != to.Year():
+		begin = "2 Jan 2006 15:04"
+	case from.YearDay() != to.YearDay():
+		begin = "2 Jan 15:04"
+	default:
+		begin, end = "2 Jan 2006 15:04", "15:04 -07:00"
+	}
+	return from.Format(begin) + " to " + to.Format(end)
+}
 
 // Clock writes an instant in a zone without its offset, for columns whose head
 // names the zone.

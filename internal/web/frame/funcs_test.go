@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"html/template"
 	"testing"
+	"time"
 )
 
 func TestCountsAreWords(t *testing.T) {
@@ -33,5 +34,27 @@ func TestBytesAreLaidOutInLines(t *testing.T) {
 `
 	if out.String() != want {
 		t.Errorf("the rows are\n%s", out.String())
+	}
+}
+
+// A span across a change of offset has both: clocks go back in the small hours of 25 October 2026 (IANA's database).
+func TestSpansSayEveryOffset(t *testing.T) {
+	lisbon, err := time.LoadLocation("Europe/Lisbon")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := func(s string) time.Time {
+		t, _ := time.Parse("2006-01-02T15:04", s)
+		return t
+	}
+	for _, c := range [][3]string{
+		{"2026-10-25T00:30", "2026-10-25T01:30", "25 Oct 2026 01:30 +01:00 to 25 Oct 2026 01:30 +00:00"},
+		{"2026-09-11T17:00", "2026-09-11T22:00", "11 Sep 2026 18:00 to 23:00 +01:00"},
+		{"2026-09-10T23:30", "2026-09-12T22:00", "11 Sep 00:30 to 12 Sep 2026 23:00 +01:00"},
+		{"2025-12-31T23:00", "2026-01-01T01:00", "31 Dec 2025 23:00 to 1 Jan 2026 01:00 +00:00"},
+	} {
+		if got := Span(at(c[0]), at(c[1]), lisbon); got != c[2] {
+			t.Errorf("%s, want %s", got, c[2])
+		}
 	}
 }
