@@ -492,6 +492,43 @@ test("questions of the evening, and what the other phone says", async () => {
   await page.goto(evening);
   await page.getByRole("link", { name: "Leave out Talk" }).click();
   await expect(page).toHaveURL(/kind=/);
+  // A mark under the pointer can be chosen, and brings the list to its record, wherever that stands in it; with the pointer
+  // drawn on from it, it is where a span begins.
+  await page.goto(kase() + "/examine?exhibit=014-A&from=2026-09-11T20:00:00Z&to=2026-09-11T23:30:00Z");
+  const mark = page.locator("rect.pick").nth(30);
+  await mark.hover();
+  await mark.click();
+  await expect(page.locator('#part-list tr[aria-selected="true"]')).toBeInViewport();
+  const [down] = await Promise.all([mark.boundingBox(), expect(page.locator("rect.pick.chosen")).toHaveCount(1)]);
+  const whole = page.url();
+  await page.mouse.move(down.x + 2, down.y + 4);
+  await page.mouse.down();
+  await page.mouse.move(down.x + 90, down.y + 4, { steps: 4 });
+  await page.mouse.up();
+  await expect(page).not.toHaveURL(whole);
+  // What is chosen stays so in whatever else the chart and the views are asked for.
+  await page.locator("#part-list tr[data-id]").nth(2).click();
+  await page.getByRole("link", { name: "fold", exact: true }).click();
+  await expect(page).toHaveURL(/chart=strip.*&r=\d+/);
+  await page.locator("#part-list th").getByRole("link", { name: "Kind" }).click();
+  await expect(page).toHaveURL(/&r=\d+&sort=kind/);
+  await page.keyboard.press("c");
+  await expect(page).toHaveURL(/&r=\d+&to=[^&]*&view=conversation/);
+  // A list that begins in the middle goes on upwards, and leaves what is seen where it is.
+  await page.goto(kase() + "/examine");
+  const records = page.locator("#part-list tr[data-id]");
+  const twice = () =>
+    page.locator("#part-list").evaluate((list) => (list.scrollTop = list.scrollHeight) && list.querySelectorAll("tr[data-id]").length);
+  await expect.poll(twice).toBeGreaterThan(600);
+  await records.nth(580).click();
+  await expect(page).toHaveURL(/r=\d+/);
+  await page.reload();
+  const chosen = page.locator('#part-list tr[aria-selected="true"]');
+  await expect.poll(() => records.count()).toBeGreaterThan(80); // those before have come by themselves
+  await expect(chosen).toBeInViewport();
+  await page.locator("#part-list").evaluate((list) => list.scrollTo(0, 0));
+  await expect.poll(() => records.count()).toBeGreaterThan(140);
+  await expect(chosen).not.toBeInViewport();
   // Where was the handset? Along the recovered fixes.
   await page.goto(evening);
   await page.keyboard.press("w");
@@ -500,6 +537,28 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page.locator("aside.pane")).toContainText("what else lies within 500 m");
   await accessible(page);
   await shot(page, "places");
+  // The map moves with the pointer and zooms about it, and by its links around what is chosen.
+  const map = page.locator("svg.places");
+  const spot = map.locator("circle.fix.chosen");
+  const middle = (box) => [box.x + box.width / 2, box.y + box.height / 2];
+  const [x, y] = middle(await spot.boundingBox());
+  await page.mouse.move(x, y);
+  await page.mouse.down();
+  await page.mouse.move(x - 60, y + 40, { steps: 5 });
+  await page.mouse.up();
+  await expect(page).toHaveURL(/box=/);
+  await expect(map).toHaveAttribute("viewBox", "0 0 888 400");
+  const moved = middle(await spot.boundingBox());
+  expect(Math.hypot(moved[0] - x + 60, moved[1] - y - 40)).toBeLessThan(6); // some are drawn as one with others
+  await page.mouse.move(...moved);
+  const by = +(await map.getAttribute("data-by"));
+  await page.mouse.wheel(0, -200);
+  await expect.poll(async () => +(await map.getAttribute("data-by")) / by).toBeCloseTo(1.25, 2);
+  expect(Math.hypot(...middle(await spot.boundingBox()).map((at, i) => at - moved[i]))).toBeLessThan(8);
+  await page.getByRole("link", { name: "nearer", exact: true }).click();
+  await expect.poll(async () => +(await map.getAttribute("data-by")) / by).toBeCloseTo(2.5, 1);
+  await page.getByRole("link", { name: "all places" }).click();
+  await expect(page).not.toHaveURL(/box=/);
   // Which photograph is gone, and what was it of?
   await page.keyboard.press("g");
   await expect(page.locator(".picture.lost")).toContainText("no photograph at its path");

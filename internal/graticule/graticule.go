@@ -23,7 +23,7 @@ const LeastSpan = 0.0004
 // Box is a part of the earth, in degrees. Over the date line East is beyond 180.
 type Box struct{ South, West, North, East float64 }
 
-// BoxOf is the box of all places: over the date line if that is smaller.
+// BoxOf is the box of all places: over the date line if that is smaller, by a degree at least.
 func BoxOf(places []geo.Point) Box {
 	b, shifted := Box{90, 540, -90, -540}, Box{90, 540, -90, -540}
 	for _, p := range places {
@@ -34,7 +34,7 @@ func BoxOf(places []geo.Point) Box {
 		}
 		shifted = Box{b.South, min(shifted.West, lon), b.North, max(shifted.East, lon)}
 	}
-	if shifted.East-shifted.West < b.East-b.West {
+	if shifted.East-shifted.West < b.East-b.West-1 {
 		return shifted
 	}
 	return b
@@ -67,6 +67,13 @@ func Around(p geo.Point, width, height, by float64) Map {
 
 func flat(lat float64) float64 { return math.Max(0.05, math.Cos(lat*math.Pi/180)) }
 
+// Seen is the part of the earth whose map, with that margin, has a place of m's in its middle and shows so many times as much.
+func (m Map) Seen(x, y, times, margin float64) Box {
+	w, h := (m.Width/2-margin)*times/m.By/m.Flat, (m.Height/2-margin)*times/m.By
+	lon, lat := m.West+x/m.By/m.Flat, m.North-y/m.By
+	return Box{max(lat-h, -90), lon - w, min(lat+h, 90), lon + w}
+}
+
 // X and Y say where a place lies.
 func (m Map) X(lon float64) float64 {
 	if m.over && lon < 0 {
@@ -86,7 +93,8 @@ type Line struct {
 
 // Lines are the lines of latitude and longitude, at least so many units apart, and as far as their names need.
 func (m Map) Lines(apart float64) (out []Line) {
-	const letter = 7 // units, of a name in the letters of maps, and a little more
+	const letter = 7 // units, in which maps are lettered, and a little more
+	long := func(name string) float64 { return letter * float64(utf8.RuneCountInString(name)) }
 	step := finest(func(step float64) bool { return step*m.By >= apart })
 	south := m.North - m.Height/m.By
 	for lat := math.Ceil(max(south, -90)/step) * step; lat <= min(m.North, 90); lat += step {
@@ -97,12 +105,15 @@ func (m Map) Lines(apart float64) (out []Line) {
 		out = append(out, Line{fmt.Sprintf("M0 %.1fH%g", m.Y(lat), m.Width), degrees(lat, step, "N", "S"), 4, y})
 	}
 	step = finest(func(step float64) bool {
-		return step*m.By*m.Flat >= max(apart, letter*float64(utf8.RuneCountInString(degrees(m.West, step, "E", "W"))))
+		return step*m.By*m.Flat >= max(apart, long(degrees(m.West, step, "E", "W")))
 	})
 	east := m.West + m.Width/m.By/m.Flat
 	for lon := math.Ceil(m.West/step) * step; lon <= east; lon += step {
-		x := (lon - m.West) * m.By * m.Flat
-		out = append(out, Line{fmt.Sprintf("M%.1f 0V%g", x, m.Height), degrees(lon, step, "E", "W"), x + 3, m.Height - 5})
+		x, name := (lon-m.West)*m.By*m.Flat, degrees(lon, step, "E", "W")
+		if x+long(name) > m.Width {
+			name = "" // it would be cut off
+		}
+		out = append(out, Line{fmt.Sprintf("M%.1f 0V%g", x, m.Height), name, x + 3, m.Height - 5})
 	}
 	return out
 }

@@ -36,6 +36,7 @@ type Filter struct {
 	Missing  bool   // that are live in an older source of their exhibit, and missing in a later one
 	Talk     int64  // of the conversation of this record, as its acquisition has it
 	Titled   string // of a conversation whose title has this, in any case
+	ID       int64  // this record alone, if it is among them
 }
 
 // Gone is a span of time in which records were deleted: they are those whose window, by the sources that there are, lies
@@ -51,7 +52,7 @@ type Near struct{ Latitude, Longitude, Metres float64 }
 // narrow reports whether a filter asks what counts by the hour do not know.
 func (f *Filter) narrow() bool {
 	return f.Marked || f.Label != "" || f.Noted || f.Placed || f.Near != nil || f.Attached || f.App != "" || f.Source != 0 || len(f.Parties) > 0 ||
-		f.Larger != 0 || f.Smaller != 0 || f.Type != "" || f.Hidden || f.System || f.Gone != nil || f.Missing || f.Talk != 0 || f.Titled != ""
+		f.Larger != 0 || f.Smaller != 0 || f.Type != "" || f.Hidden || f.System || f.Gone != nil || f.Missing || f.Talk != 0 || f.Titled != "" || f.ID != 0
 }
 
 // where writes a filter as SQL over r and m.
@@ -83,6 +84,9 @@ func (f *Filter) sql(timed bool, numbers map[string][]string) (string, []any) {
 	add := func(cond string, v any) {
 		args = append(args, v)
 		q += " AND " + strings.ReplaceAll(cond, "$", fmt.Sprintf("$%d", len(args)))
+	}
+	if f.ID != 0 {
+		add("r.id = $", f.ID)
 	}
 	if f.Exhibit != 0 {
 		add("r.exhibit_id = $", f.Exhibit)

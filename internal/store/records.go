@@ -130,7 +130,7 @@ func (s *Store) Records(ctx context.Context, f Filter, after After, limit int) (
 	if after.By == "exhibit" {
 		return s.recordsByExhibit(ctx, f, after, limit)
 	}
-	if after.By != "" {
+	if after.By != "" || f.ID != 0 {
 		return s.listed(ctx, f, after, limit)
 	}
 	t, ok, err := s.soonest(ctx, f, func(ctx context.Context) (err error) {

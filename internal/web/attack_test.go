@@ -655,7 +655,7 @@ func TestAnswers(t *testing.T) {
 			t.Errorf("next=%q leads to %q", next, at)
 		}
 	}
-	for _, q := range []string{"from=0001-01-01T00:00:00Z&to=9999-12-31T23:59:59Z", "from=9999-12-31T23:59:59%2B14:00", "to=0001-01-01T00:00:00-14:00", "after=9223372036854775807.1", "after=-9223372036854775808.1",
+	for _, q := range []string{"from=0001-01-01T00:00:00Z&to=9999-12-31T23:59:59Z", "from=9999-12-31T23:59:59%2B14:00", "to=0001-01-01T00:00:00-14:00", "after=9223372036854775807.1", "after=-9223372036854775808.1", "after=to.", "after=to.none.1", "after=to.1.0", "after=to.0.1", "sort=what&after=to.0.1.",
 		"view=places&box=-90,-540,90,-180", "view=places&box=NaN,1,2,Inf", "view=places&near=90,180,1e7", "near=NaN,1,1", "near=-91,0,5", "view=%3Cscript%3E", "view=conversation&beside=-1,x,9", "view=gallery&after=none.1", "view=gaps&chart=x", "view=places&kind=none"} {
 		if code, _ := w.get("/case/T-1/examine?" + q); code >= 500 {
 			t.Errorf("%s: %d", q, code)

@@ -23,7 +23,6 @@ import (
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -157,22 +156,40 @@ func TestTheListGoesOn(t *testing.T) {
 			page = html.UnescapeString(string(m[1]))
 		}
 	}
-	// A page with a record that is chosen has it in its list, as after a mark, and goes on behind it, in every order.
-	for text, sorted := range map[string]string{"line 100": "", "line 43": "&sort=-time"} {
+	// A page with a record that is chosen has it in its list, and what is around it, in every order and by right times: by its
+	// links the list comes to both of its ends, each record once.
+	back := regexp.MustCompile(`data-more="before">\s*<td colspan="\d+"><a href="([^"]+)"`)
+	for text, sorted := range map[string]string{"line 100": "", "line 43": "&sort=-time", "line 120": "&sort=kind", "line 60": "&sort=-exhibit", "line 80": "&sort=what"} {
+		whole := func(link string, way *regexp.Regexp) (list []string) {
+			for link != "" && len(list) < 1000 {
+				_, page := w.get(html.UnescapeString(link))
+				var some []string
+				for _, m := range lines.FindAllStringSubmatch(page, -1) {
+					some = append(some, m[1])
+				}
+				if list = append(list, some...); way == back {
+					list = append(some, list[:len(list)-len(some)]...)
+				}
+				if link = ""; way.MatchString(page) {
+					link = way.FindStringSubmatch(page)[1]
+				}
+			}
+			return list
+		}
 		var id string
 		if err := w.s.DB().QueryRow("SELECT id FROM record WHERE summary = $1", text).Scan(&id); err != nil {
 			t.Fatal(err)
 		}
-		_, page := w.get(kase + "/examine?r=" + id + sorted)
-		reached := lines.FindAllStringSubmatch(page, -1)
-		if n := len(reached); n < 101 || n > 150 || !slices.ContainsFunc(reached, func(m []string) bool { return m[1] == text }) {
-			t.Errorf("%s is chosen, and the list has %d lines", text, n)
+		chosen := kase + "/examine?r=" + id + sorted
+		_, page := w.get(chosen)
+		here := lines.FindAllStringSubmatch(page, -1)
+		if n := len(here); n > 30 || !slices.ContainsFunc(here, func(m []string) bool { return m[1] == text }) || back.FindStringSubmatch(page) == nil {
+			t.Errorf("%s is chosen, sorted %q, and the list has %d lines", text, sorted, n)
+			continue
 		}
-		_, after := w.get(html.UnescapeString(next.FindStringSubmatch(page)[1]))
-		was, _ := strconv.Atoi(reached[len(reached)-1][1][len("line "):])
-		is, _ := strconv.Atoi(lines.FindStringSubmatch(after)[1][len("line "):])
-		if is-was != 1 && was-is != 1 {
-			t.Errorf("behind line %d comes line %d", was, is)
+		got := append(whole(back.FindStringSubmatch(page)[1], back), whole(chosen, next)...)
+		if want := whole(kase+"/examine?"+sorted, next); !slices.Equal(got, want) {
+			t.Errorf("%s is chosen, sorted %q: the list is\n%v, want\n%v", text, sorted, got, want)
 		}
 	}
 	var id string // of a message that is of no conversation: its text stands in the reading pane

@@ -66,6 +66,7 @@ type content struct {
 	Untimed   []store.Record
 	Missing   map[int64]bool // which of these are missing in a later source
 	Next      string         // where the list goes on; "" at its end
+	Back      string         // and where what is before it; "" at its beginning
 	Order     store.Order    // of the list
 	Columns   []listColumn   // of it
 	Offered   []listColumn   // and those that can be chosen
@@ -241,10 +242,8 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		if err := a.list(ctx, v, p.Query.Get("after")); err != nil {
 			return err
 		}
-		if r := p.Query.Get("r"); r != "" && len(v.parts) == 0 { // as after a mark
-			if err := a.reach(ctx, v, r); err != nil {
-				return err
-			}
+		if err := a.reach(ctx, v, p.Query.Get("r")); err != nil {
+			return err
 		}
 		return a.missingLater(ctx, p, v)
 	}
@@ -265,20 +264,36 @@ func (a pages) missingLater(ctx context.Context, p *frame.Page, v *content) (err
 	return err
 }
 
-// list gives a page of the list, from a place in it on: records in order of time, and after
+// list gives a page of the list, from a place in it on, or up to one: records in order of time, and after
 // them those without one.
 func (a pages) list(ctx context.Context, v *content, from string) error {
 	rows := firstRows
 	if v.GoesOn = from != ""; v.GoesOn {
 		rows = moreRows
 	}
+	if from, back := strings.CutPrefix(from, upTo); back {
+		at, _, err := readAfter(from, v.Order)
+		if err == nil && at.ID == 0 {
+			err = frame.Bad("after=%q is not a place in the list", upTo+from)
+		}
+		if err != nil {
+			return err
+		}
+		return a.before(ctx, v, at, rows)
+	}
 	after, untimed, err := readAfter(from, v.Order)
 	if err != nil {
 		return err
 	}
+	return a.behind(ctx, v, after, untimed, rows)
+}
+
+// behind adds to the list what comes after a place in it: so many rows.
+func (a pages) behind(ctx context.Context, v *content, after store.After, untimed int64, rows int) error {
 	if v.GoesOff = untimed > 0; !v.GoesOff {
-		var next *store.After
-		if v.Records, next, err = a.records(ctx, v.clocks, v.Filter, after, rows); err != nil {
+		some, next, err := a.records(ctx, v.clocks, v.Filter, after, rows)
+		v.Records = append(v.Records, some...)
+		if err != nil {
 			return err
 		}
 		if next != nil {
@@ -286,11 +301,26 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 			return nil
 		}
 	}
-	var next int64
-	if v.Untimed, next, err = a.Store.Untimed(ctx, v.Filter, untimed, rows); next > 0 {
+	some, next, err := a.Store.Untimed(ctx, v.Filter, untimed, rows)
+	if v.Untimed = some; next > 0 {
 		v.Next = fmt.Sprintf("%s%d", noTime, next)
 	}
 	return err
+}
+
+// before puts into the list what comes before a place in it: so many rows.
+func (a pages) before(ctx context.Context, v *content, at store.After, rows int) error {
+	at.Down = !at.Down
+	some, more, err := a.records(ctx, v.clocks, v.Filter, at, rows)
+	if err != nil || len(some) == 0 {
+		return err
+	}
+	slices.Reverse(some)
+	v.Records, v.Next = some, writeAfter(some[len(some)-1].After(v.Order))
+	if more != nil {
+		v.Back = upTo + writeAfter(some[0].After(v.Order))
+	}
+	return nil
 }
 
 // skipped reads which rows of a list come that is counted: how many stand before them, and how many come at once.
@@ -316,23 +346,31 @@ func part[R any](p *frame.Page, all []R, chosen int) (some []R, next string) {
 	return all[:n], p.Keep("skip", fmt.Sprint(skip+n), "cell", "", "o", "")
 }
 
-// reach lengthens a list that is at its beginning to the record that is chosen and some behind it.
+// reach has a list that is at its beginning begin a little before the record that is chosen, if that lies farther down.
 func (a pages) reach(ctx context.Context, v *content, id string) error {
-	chosen := func(r store.Record) bool { return fmt.Sprint(r.ID) == id }
-	if v.GoesOn || v.Next == "" || slices.ContainsFunc(v.Records, chosen) {
+	f := v.Filter
+	f.ID, _ = strconv.ParseInt(id, 10, 64)
+	if f.ID == 0 || v.GoesOn || v.Next == "" || slices.ContainsFunc(v.Records, func(r store.Record) bool { return r.ID == f.ID }) {
 		return nil
 	}
-	all, _, err := a.records(ctx, v.clocks, v.Filter, store.After{Order: v.Order}, reached)
-	if at := slices.IndexFunc(all, chosen); err == nil && at >= 0 {
-		v.Records = all[:min(len(all), at+firstRows/2)]
-		v.Next = writeAfter(v.Records[len(v.Records)-1].After(v.Order))
+	it, _, err := a.records(ctx, v.clocks, f, store.After{Order: v.Order}, 1)
+	if err != nil || len(it) == 0 { // it is not among them, or has no time
+		return err
 	}
-	return err
+	at := it[0].After(v.Order)
+	if err := a.before(ctx, v, at, firstRows/2); err != nil {
+		return err
+	}
+	v.Records, v.Next = append(v.Records, it[0]), ""
+	return a.behind(ctx, v, at, 0, firstRows/2)
 }
 
 // The places in a list after a record with a time are written as its time in microseconds and its id, and its key in lists
-// by another order; those after one without a time as noTime and its id.
-const noTime = "none."
+// by another order; those after one without a time as noTime and its id. What comes before a place is written as upTo and that.
+const (
+	noTime = "none."
+	upTo   = "to."
+)
 
 func writeAfter(a store.After) string {
 	s := fmt.Sprintf("%d.%d", a.At.UnixMicro(), a.ID)

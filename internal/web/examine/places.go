@@ -44,6 +44,10 @@ type places struct {
 	Fast          int
 	ManyLegs      int    // fixes, if they are too many for a path
 	Fit           string // address of the map with all places, "" if it shows them
+	Nearer        string // address of one that shows half as much, around what is chosen; "" if that is too little
+	Farther       string // and of one that shows twice as much
+	Map           graticule.Map
+	Margin        int // of the map
 }
 
 type dot struct {
@@ -96,7 +100,7 @@ func (l leg) Time() string {
 }
 
 func (a pages) places(ctx context.Context, p *frame.Page, v *content) (*places, error) {
-	m := &places{Width: mapWidth, Height: mapHeight}
+	m := &places{Width: mapWidth, Height: mapHeight, Margin: mapMargin}
 	var all []store.Fix
 	for _, k := range v.clocks {
 		rs, err := a.Store.Placed(ctx, k.filter(v.Filter), mostPlaces)
@@ -124,9 +128,27 @@ func (a pages) places(ctx context.Context, p *frame.Page, v *content) (*places, 
 	pr := box.Map(mapWidth, mapHeight, mapMargin)
 	m.Grid, m.Coast = pr.Lines(mapHeight/4.5), pr.Coast()
 	m.Scale.Width, m.Scale.Label = pr.Scale(60)
+	m.Map = pr
+	x, y := mapWidth/2., mapHeight/2.
+	if i := slices.IndexFunc(all, func(f store.Fix) bool { return v.Chosen != nil && f.ID == v.Chosen.ID }); i >= 0 {
+		if cx, cy := pr.X(all[i].Longitude), pr.Y(all[i].Latitude); cx >= 0 && cx <= mapWidth && cy >= 0 && cy <= mapHeight {
+			x, y = cx, cy
+		}
+	}
+	if b := pr.Seen(x, y, 0.5, mapMargin); b.North-b.South >= graticule.LeastSpan {
+		m.Nearer = p.Keep("box", writeBox(b), "o", "")
+	}
+	if b := pr.Seen(mapWidth/2, mapHeight/2, 2, mapMargin); b.East-b.West <= 360 {
+		m.Farther = p.Keep("box", writeBox(b), "o", "")
+	}
 	m.dots(p, v, pr, all)
 	m.path(p, pr, all)
 	return m, nil
+}
+
+// writeBox writes a part of the earth as readBox reads it.
+func writeBox(b graticule.Box) string {
+	return fmt.Sprintf("%.7f,%.7f,%.7f,%.7f", b.South, b.West, b.North, b.East)
 }
 
 // readBox reads south, west, north and east from an address.
@@ -141,6 +163,12 @@ func readBox(s string) (b graticule.Box, ok bool) {
 			return b, false
 		}
 		*to = f
+	}
+	if b.West+b.East > 360 { // its middle is one between 180 west and east
+		b.West, b.East = b.West-360, b.East-360
+	}
+	if b.West < -180 { // and over the date line its east is beyond 180
+		b.West, b.East = b.West+360, b.East+360
 	}
 	return b, b.South < b.North && b.West < b.East && b.South >= -90 && b.North <= 90 && b.East-b.West <= 360
 }
@@ -192,7 +220,7 @@ func (m *places) dots(p *frame.Page, v *content, pr graticule.Map, all []store.F
 		default:
 			lat, lon := pr.North-d.Y/pr.By, pr.West+d.X/pr.By/pr.Flat
 			h, w := reach*6, reach*6*mapWidth/mapHeight/pr.Flat
-			d.Address = p.Keep("box", fmt.Sprintf("%.6f,%.6f,%.6f,%.6f", max(-90, lat-h), lon-w, min(90, lat+h), lon+w), "o", "")
+			d.Address = p.Keep("box", writeBox(graticule.Box{South: max(-90, lat-h), West: lon - w, North: min(90, lat+h), East: lon + w}), "o", "")
 			d.Words = fmt.Sprintf("%d records, %d below, %s to %s: look nearer", g.n, g.below, frame.When(r.At, p.Zone), frame.When(g.rs[g.n-1].At, p.Zone))
 		}
 		m.Dots = append(m.Dots, d)

@@ -1,4 +1,4 @@
-// The waterline chart: the server draws it; this brushes, zooms and moves it.
+// The waterline chart and the map: the server draws them; this brushes, zooms and moves them.
 "use strict";
 
 (() => {
@@ -81,46 +81,56 @@
   });
   requestAnimationFrame(measure); // once there is a layout, which is not asked for ahead of time
 
+  // A span is drawn from where the pointer goes down, be it on a mark, which is only chosen if it does not move.
   let brush = null;
   document.addEventListener("pointerdown", (event) => {
     const svg = event.target.closest?.("svg.waterline");
-    if (!svg || event.button || event.target.closest("a")) return;
+    if (!svg || event.button) return;
     const x = place(svg, event);
-    const rect = document.createElementNS(NS, "rect");
-    rect.setAttribute("class", "brush");
-    rect.setAttribute("y", 18);
-    rect.setAttribute("height", svg.dataset.bottom - 18);
-    svg.append(rect);
-    brush = { svg, x, rect, to: x };
-    svg.setPointerCapture(event.pointerId);
+    brush = { svg, x, to: x };
   });
+  function draw(svg, x, pointer) {
+    if (!brush.rect && Math.abs(x - brush.x) < 4) return;
+    if (!brush.rect) {
+      brush.rect = document.createElementNS(NS, "rect");
+      brush.rect.setAttribute("class", "brush");
+      brush.rect.setAttribute("y", 18);
+      brush.rect.setAttribute("height", svg.dataset.bottom - 18);
+      svg.append(brush.rect);
+      svg.setPointerCapture(pointer);
+    }
+    brush.to = x;
+    brush.rect.setAttribute("x", Math.min(x, brush.x));
+    brush.rect.setAttribute("width", Math.abs(x - brush.x));
+  }
   document.addEventListener("pointermove", (event) => {
     const svg = event.target.closest?.("svg.waterline");
+    const said = document.querySelector("[data-cursor]");
+    if (brush && !event.buttons) letGo(); // it was released elsewhere
     if (!svg) {
-      const said = document.querySelector("[data-cursor]");
       if (said && !brush) said.textContent = "";
       return;
     }
     const x = place(svg, event);
     line(svg, "cursor", x, svg.dataset.bottom);
-    const said = document.querySelector("[data-cursor]");
-    if (brush) {
-      brush.to = x;
-      brush.rect.setAttribute("x", Math.min(x, brush.x));
-      brush.rect.setAttribute("width", Math.abs(x - brush.x));
-      if (said) said.textContent = `${clocks(svg, Math.min(x, brush.x))} to ${clocks(svg, Math.max(x, brush.x))}`;
-    } else if (said) said.textContent = clocks(svg, x);
+    if (brush?.svg === svg) draw(svg, x, event.pointerId);
+    if (said)
+      said.textContent = brush?.rect ? `${clocks(svg, Math.min(x, brush.x))} to ${clocks(svg, Math.max(x, brush.x))}` : clocks(svg, x);
   });
-  document.addEventListener("pointerup", () => {
-    if (!brush) return;
-    const { svg, x, to, rect } = brush;
+  function letGo() {
+    brush?.rect?.remove();
     brush = null;
-    if (Math.abs(to - x) < 4) {
-      rect.remove();
-      return;
-    }
+  }
+  document.addEventListener("pointercancel", letGo);
+  document.addEventListener("pointerup", () => {
+    if (!brush?.rect || Math.abs(brush.to - brush.x) < 4) return letGo();
+    const { svg, x, to } = brush;
+    brush = null;
     const f = frame(svg);
     show(f.at(Math.min(x, to)), f.at(Math.max(x, to)));
+  });
+  document.addEventListener("dragstart", (event) => {
+    if (event.target.closest?.("svg.waterline, svg.places")) event.preventDefault(); // the browser would drag the mark's link away
   });
   document.addEventListener("dblclick", (event) => {
     if (event.target.closest?.("svg.waterline") && !event.target.closest("a")) fit();
@@ -152,6 +162,75 @@
       act();
     }
   });
+
+  // What is chosen, in a list or here, is so on the chart, too, which does not come anew for it.
+  document.addEventListener("crosswind:visited", () => {
+    const chosen = new URL(location.href).searchParams.get("r");
+    for (const mark of document.querySelectorAll("svg.waterline :is(.pick, .photo)")) {
+      const to = new URL(mark.parentElement.href.baseVal, location.href);
+      mark.classList.toggle("chosen", !!chosen && to.searchParams.get("r") === chosen);
+    }
+  });
+
+  // A map moves with the pointer and zooms about it: what is drawn does so at once, and it is drawn anew when that is over.
+  let drag = null,
+    rests = 0;
+  const mapOf = (event) => event.target.closest?.("svg.places");
+  const unit = (map) => map.viewBox.baseVal.width / map.getBoundingClientRect().width; // of the drawing, a pixel
+  function look(map, x, y, w, h) {
+    map.setAttribute("viewBox", [x, y, w, h].join(" "));
+    clearTimeout(rests);
+    if (!drag) rests = setTimeout(drawn, 200, map);
+  }
+  function drawn(map) {
+    const { x, y, width, height } = map.viewBox.baseVal;
+    const { west, north, by, flat, margin } = map.dataset;
+    const inset = (margin * width) / map.dataset.width; // which the server adds
+    const lat = (y) => Math.min(90, Math.max(-90, north - y / by));
+    const lon = (x) => +west + x / by / flat;
+    const box = [lat(y + height - inset), lon(x + inset), lat(y + inset), lon(x + width - inset)];
+    const url = new URL(location.href);
+    url.searchParams.set("box", box.map((f) => f.toFixed(7)).join());
+    if (box[3] - box[1] > 360) url.searchParams.delete("box");
+    Crosswind.still(map.closest(".list"), url.href, ["list"]);
+  }
+  document.addEventListener("pointerdown", (event) => {
+    const map = mapOf(event);
+    if (!map || event.button) return;
+    const { x, y } = map.viewBox.baseVal;
+    drag = { map, downX: event.clientX, downY: event.clientY, x: x + event.clientX * unit(map), y: y + event.clientY * unit(map) };
+  });
+  document.addEventListener("pointermove", (event) => {
+    if (!drag) return;
+    const { map, x, y, downX, downY } = drag;
+    if (!event.buttons || !map.isConnected) return (drag = null);
+    if (!drag.moves && Math.hypot(event.clientX - downX, event.clientY - downY) < 4) return;
+    if (!drag.moves) map.setPointerCapture(event.pointerId);
+    drag.moves = true;
+    const { width, height } = map.viewBox.baseVal;
+    look(map, x - event.clientX * unit(map), y - event.clientY * unit(map), width, height);
+  });
+  for (const over of ["pointerup", "pointercancel"]) {
+    document.addEventListener(over, () => {
+      if (drag?.moves) drawn(drag.map);
+      drag = null;
+    });
+  }
+  document.addEventListener(
+    "wheel",
+    (event) => {
+      const map = mapOf(event);
+      if (!map) return;
+      event.preventDefault();
+      const { x, y, width, height } = map.viewBox.baseVal;
+      const times = event.deltaY > 0 ? 1.25 : 1 / 1.25;
+      const { left, top } = map.getBoundingClientRect();
+      const px = x + (event.clientX - left) * unit(map);
+      const py = y + (event.clientY - top) * unit(map);
+      look(map, px - (px - x) * times, py - (py - y) * times, width * times, height * times);
+    },
+    { passive: false },
+  );
 
   // The way between fixes is drawn as time goes by, the whole of it in ten seconds.
   document.addEventListener("click", (event) => {

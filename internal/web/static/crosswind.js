@@ -35,8 +35,10 @@ let visits = 0, // that somebody asked for
 const visited = new Set(); // the addresses of all that somebody asked for
 const unasked = new WeakSet(); // the parts that the last visit to fetch them fetches unasked
 const partsOf = (within) => [...within.querySelectorAll('[id^="part-"]')];
-// inUse tells a part in which somebody types or presses a button, or has filled in what was not sent yet.
+const madeFor = new WeakMap(partsOf(document).map((part) => [part, location.href])); // the address of the page that a part is of
+// inUse tells a part in which somebody types or presses a button, has filled in what was not sent yet, or has scrolled.
 function inUse(part) {
+  if (part.scrollTop > 0) return true;
   const at = document.activeElement;
   if ((at?.matches("input, textarea, select") && part.contains(at)) || part.querySelector(":active")) return true;
   return [...part.querySelectorAll("input, textarea, select")].some((field) => {
@@ -47,6 +49,8 @@ function inUse(part) {
     return field.value !== (given.at(-1) || field.options[0])?.value;
   });
 }
+// comesAlong tells a part that is fetched with others: what has not come yet, and the links to views, which keep what is chosen.
+const comesAlong = (part, asked) => part.hasAttribute("aria-busy") || (asked && part.id === "part-tags" && !inUse(part));
 Crosswind.visit = async function (url, { push = true, parts = null, asked = true } = {}) {
   await started;
   if (!Crosswind.ajax) return asked && location.assign(url);
@@ -54,7 +58,7 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
   const mine = asked ? ++visits : visits;
   if (asked) visited.add((latest = new URL(url, location.href).href.replace(/#.*/, "")));
   const fetching = partsOf(document)
-    .filter((part) => !parts || parts.includes(part.id.slice("part-".length)) || part.hasAttribute("aria-busy")) // what has not come yet comes with it
+    .filter((part) => !parts || parts.includes(part.id.slice("part-".length)) || comesAlong(part, asked))
     .filter((part) => asked || (part.id !== "part-said" && !inUse(part))); // what was said is read once, and stays until something is asked for
   const targets = fetching.map((part) => part.id);
   if (!targets.length) return;
@@ -72,6 +76,7 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
     return;
   }
   if (!swapped) return asked && mine === visits && location.assign(url); // it was refused: the page says why
+  for (const part of partsOf(document)) if (!madeFor.has(part)) madeFor.set(part, url);
   if (!swapped.length || mine !== visits) return;
   const drawer = document.querySelector(".drawer");
   if (drawer && !wasOpen) drawer.focus();
@@ -101,7 +106,7 @@ document.addEventListener("ajax:missing", (event) => {
   if (!partsOf(response.html).length) location.assign(response.url);
 });
 
-window.addEventListener("popstate", () => Crosswind.visit(location.href, { push: false }));
+window.addEventListener("popstate", () => Crosswind.visit(location.href, { push: false }).then(toChosen));
 
 document.addEventListener("click", (event) => {
   const row = event.target.closest("tr[data-id]");
@@ -130,19 +135,43 @@ function mark(row, on) {
   row.setAttribute(markOf(row), String(on));
 }
 
-// choose follows a link that changes only some parts. A list that comes anew with what is chosen stays where it is.
+// fromHere is where a link or form leads whose part of the page has stood for longer than what is chosen and shown now: what
+// it changes is changed of that.
+function fromHere(of, leads) {
+  const to = new URL(leads, location.href);
+  const was = new URL(madeFor.get(of.closest('[id^="part-"]')) ?? "/", location.href);
+  const now = new URL(location.href);
+  if (was.pathname !== to.pathname || now.pathname !== to.pathname) return to.href;
+  for (const name of new Set([...was.searchParams.keys(), ...to.searchParams.keys()])) {
+    const then = to.searchParams.getAll(name);
+    if (was.searchParams.getAll(name).join("\n") === then.join("\n")) continue;
+    now.searchParams.delete(name);
+    for (const value of then) now.searchParams.append(name, value);
+  }
+  now.searchParams.sort();
+  now.hash = to.hash;
+  return now.href;
+}
+
+// still visits an address, and has a list that comes anew stay where it is.
+Crosswind.still = async function (list, url, parts) {
+  const at = list?.scrollTop;
+  await Crosswind.visit(url, { parts });
+  if (list && !list.isConnected) document.getElementById(list.id)?.scrollTo(0, at);
+};
+
+// choose follows a link that changes only some parts. What is chosen in a list, or on its map, leaves the list where it is.
 async function choose(link) {
   const row = link.closest("[data-href]");
   if (row) {
     for (const r of row.closest('[id^="part-"]').querySelectorAll("[data-href]")) mark(r, r === row);
     row.scrollIntoView({ block: "nearest" });
   }
-  const to = new URL(link.getAttribute("href"), location.href).href; // a link of a drawing has no text for its href
+  const to = fromHere(link, link.getAttribute("href")); // a link of a drawing has no text for its href
   if (to === location.href) return;
-  const list = row?.closest(".list");
-  const at = list?.scrollTop;
-  await Crosswind.visit(to, { parts: link.dataset.swap ? link.dataset.swap.split(" ") : null });
-  if (list && !list.isConnected) document.getElementById(list.id)?.scrollTo(0, at);
+  const still = row ?? link.closest(".map");
+  await Crosswind.still(still?.closest(".list"), to, link.dataset.swap ? link.dataset.swap.split(" ") : null);
+  if (!still) toChosen();
 }
 
 document.addEventListener("submit", (event) => {
@@ -151,7 +180,7 @@ document.addEventListener("submit", (event) => {
   event.preventDefault();
   const url = new URL(form.action);
   url.search = new URLSearchParams(new FormData(form)).toString();
-  Crosswind.visit(url.href);
+  Crosswind.visit(form.role === "search" ? url.href : fromHere(form, url.href)); // which looks through the whole case
 });
 
 // What is uploaded tells how far it has come.
@@ -271,7 +300,8 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("[data-let-go]")) letGo();
 });
 
-// A list goes on when its end is about to come into view: once, though other parts of the page are swapped meanwhile.
+// A list goes on when an end of it is about to come into view: once, though other parts of the page are swapped meanwhile.
+// What comes before leaves what is seen where it is.
 const goingOn = new WeakSet();
 const goesOn = async (seen) => {
   for (const s of seen) {
@@ -282,9 +312,12 @@ const goesOn = async (seen) => {
     const answer = await fetch(link.href, { headers: { "X-Alpine-Target": "part-list" } });
     const page = new DOMParser().parseFromString(await answer.text(), "text/html");
     const body = s.target.closest("tbody");
-    const rows = page.querySelectorAll(`tbody[data-rows="${body.dataset.rows}"] > tr`);
-    s.target.remove();
-    for (const r of rows) body.append(document.adoptNode(r));
+    const way = s.target.dataset.more;
+    const rows = [...page.querySelectorAll(`tbody[data-rows="${body.dataset.rows}"] > tr`)].filter((r) => (r.dataset.more ?? way) === way);
+    const list = body.closest(".list");
+    const below = list.scrollHeight - list.scrollTop;
+    s.target.replaceWith(...rows.map((r) => document.adoptNode(r)));
+    if (way === "before") list.scrollTop = list.scrollHeight - below;
     watch();
     showPicks();
   }
@@ -301,7 +334,16 @@ function watch() {
 }
 document.addEventListener("crosswind:visited", watch);
 watch();
-document.querySelector('.list tr[aria-selected="true"]')?.scrollIntoView({ block: "nearest" });
+toChosen();
+
+// toChosen brings a list to the row that is chosen, if it is not seen, and to what is around it.
+function toChosen() {
+  const row = document.querySelector('.list tr[aria-selected="true"]');
+  if (!row) return;
+  const list = row.closest(".list").getBoundingClientRect();
+  const { top, bottom } = row.getBoundingClientRect();
+  if (top < list.top + (row.closest("table").tHead?.offsetHeight ?? 0) || bottom > list.bottom) row.scrollIntoView({ block: "center" });
+}
 
 // Runs under way tell of themselves by server-sent events.
 const runs = new Map(); // id to the points of its curve
