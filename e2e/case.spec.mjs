@@ -469,6 +469,13 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page.locator(".talk-head")).toContainText("7 below");
   await expect(page.locator(".talk-silence", { hasText: "25 min" })).toBeVisible();
   await shot(page, "conversation");
+  // Its messages are gone through by keys, like all records.
+  const read = page.locator(".said-bubble.chosen");
+  const [before] = await read.allInnerTexts();
+  await page.keyboard.press("j");
+  await expect(read).not.toHaveText(before);
+  await page.keyboard.press("k");
+  await expect(read).toHaveText(before);
   // Another conversation stands beside it, by the same times.
   await page.getByText("Another conversation beside it").click();
   await page.locator(".talk-apart a", { hasText: "Maren O. and owner" }).first().click();
