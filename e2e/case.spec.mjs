@@ -771,6 +771,7 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await page.keyboard.press("Enter");
   await expect(page.getByRole("status").first()).toContainText("One record is marked: A call that was deleted");
   await expect(page.locator('tr[data-id]:first-child [title="marked: A call that was deleted"]')).toBeVisible();
+  await expect(page.locator('tr[data-id]:first-child[aria-selected="true"]')).toBeVisible(); // where the list comes to
   // What was said of it is not said of the next view.
   await page.keyboard.press("p");
   await expect(page.locator("nav.views [aria-current]")).toContainText("people");

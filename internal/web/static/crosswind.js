@@ -292,7 +292,9 @@ function showPicks() {
   if (!form) return;
   form.hidden = picks.size === 0;
   form.elements.ids.value = [...picks].join(" ");
-  form.elements.back.value = location.search.slice(1);
+  const back = new URLSearchParams(location.search); // to where the last of them stands
+  if (lastPick) back.set("r", lastPick);
+  form.elements.back.value = back.toString();
   form.querySelector("[data-count]").textContent = picks.size === 1 ? "1 picked record" : `${num(picks.size)} picked records`;
 }
 document.addEventListener("crosswind:visited", showPicks);
