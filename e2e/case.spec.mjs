@@ -367,7 +367,7 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   await expect(page.getByLabel("Working note of this record")).toHaveValue("ask about the brass\nbefore Friday");
   await expect(page.locator('tr[aria-selected="true"] [title="there is a working note"]')).toBeVisible();
   await page.goto(kase() + "/examine?marked=1");
-  await expect(page.locator("tr[data-href]")).toHaveCount(5);
+  await expect(page.locator("tr[data-choose]")).toHaveCount(5);
 });
 
 test("people: who has which handles, why, and a ruling that is taken back", async () => {
@@ -387,7 +387,7 @@ test("people: who has which handles, why, and a ruling that is taken back", asyn
   await expect(person).not.toContainText("Sunniva");
   await person.getByRole("link", { name: /records$/ }).click();
   await expect(page.locator(".filter-words")).toContainText("with Ketil");
-  await expect(page.locator("tr[data-href]").first()).toContainText("Ketil");
+  await expect(page.locator("tr[data-choose]").first()).toContainText("Ketil");
   await page.getByRole("link", { name: "clock offsets not applied" }).click();
   await expect(page.locator(".chart-foot")).toContainText("clock offsets applied: 014-A 4.0 s fast");
   await page.goto(kase() + "/ledger");
@@ -419,7 +419,7 @@ test("the encrypted backup: a wrong password, the right one, and its records", a
   await section.getByRole("button", { name: "Light pass" }).click();
   await expect(section.getByRole("row", { name: /talk\.db/ })).toContainText("talk 5");
   await page.goto(kase() + "/examine?exhibit=014-B");
-  await page.locator("tr[data-href]").nth(3).click();
+  await page.locator("tr[data-choose]").nth(3).click();
   await page.locator("a[data-origin]").click();
   await expect(page.getByRole("dialog", { name: "Origin of the record" })).toContainText(
     "encrypted; offsets and hashes below are of its decrypted content",
@@ -463,7 +463,7 @@ test("questions of the evening, and what the other phone says", async () => {
   // Which conversation lost most that evening, and when was nobody writing? By keys alone.
   await page.goto(evening);
   await page.keyboard.press("c");
-  await expect(page.locator("tr[data-href]").first()).toContainText(/Ketil and owner.*13.*7/s);
+  await expect(page.locator("tr[data-choose]").first()).toContainText(/Ketil and owner.*13.*7/s);
   await accessible(page);
   await page.keyboard.press("j");
   await expect(page.locator(".talk-head")).toContainText("7 below");
@@ -671,7 +671,7 @@ test("questions of the evening, and what the other phone says", async () => {
   expect(here).toBeGreaterThan(200);
   await expect(async () => {
     await list.evaluate((el) => el.scrollTo(0, el.scrollHeight));
-    expect(await list.locator("tr[data-href]").count()).toBe(here);
+    expect(await list.locator("tr[data-choose]").count()).toBe(here);
   }).toPass();
   await page.goto(kase() + "/examine?exhibit=014-A&view=files&ending=html");
   await page.getByRole("link", { name: "ferry times.html" }).first().click();
@@ -680,9 +680,9 @@ test("questions of the evening, and what the other phone says", async () => {
   // What is filtered stands in words, each with its own way to take it off.
   await page.goto(kase() + "/examine?q=with:ketil+state:recovered+brass");
   await expect(page.locator(".filter-words")).toContainText("with somebody called ketil");
-  await expect(page.locator("tr[data-href]")).toHaveCount(2);
+  await expect(page.locator("tr[data-choose]")).toHaveCount(2);
   await page.getByRole("link", { name: "Take off: the words brass" }).click();
-  await expect(page.locator("tr[data-href]").nth(8)).toBeVisible();
+  await expect(page.locator("tr[data-choose]").nth(8)).toBeVisible();
 });
 
 test("search narrows by words, kind and state, and markup stays text", async () => {
@@ -721,9 +721,9 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await page.keyboard.type("kind:call state:recovered Maren");
   await page.keyboard.press("Enter");
   await expect(page).toHaveURL(/q=kind/);
-  await expect(page.locator("tr[data-href]").first()).toContainText("Maren O.");
+  await expect(page.locator("tr[data-choose]").first()).toContainText("Maren O.");
   const asked = page.url();
-  const texts = await page.locator("tr[data-href]").allInnerTexts();
+  const texts = await page.locator("tr[data-choose]").allInnerTexts();
   expect(texts.length).toBeGreaterThan(0);
   expect(texts.every((t) => t.includes("Recovered"))).toBe(true);
   // Exhibit and conversation narrow in the same line; what narrows by nothing says so, and so does what cannot be read.
@@ -737,8 +737,8 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await expect(page.locator("main")).not.toContainText("014-C acquisition");
   await page.keyboard.press("l");
   await page.getByRole("link", { name: /^Take off: the words exibit/ }).click();
-  await expect(page.locator("tr[data-href]").first()).toContainText("014-A");
-  await expect(page.locator("tr[data-href]", { hasText: "014-C" })).toHaveCount(0);
+  await expect(page.locator("tr[data-choose]").first()).toContainText("014-A");
+  await expect(page.locator("tr[data-choose]", { hasText: "014-C" })).toHaveCount(0);
   await page.keyboard.press("j");
   await page.getByText("More of this record").click();
   await page.getByRole("link", { name: "nothing but this one" }).click();
@@ -786,7 +786,7 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await page.getByRole("button", { name: "Save", exact: true }).click();
   await page.goto(kase() + "/examine?view=words");
   await page.getByRole("link", { name: "Maren's <b>lost</b> calls" }).click();
-  await expect(page.locator("tr[data-href]")).toHaveCount(texts.length);
+  await expect(page.locator("tr[data-choose]")).toHaveCount(texts.length);
   expect(new URL(page.url()).searchParams.get("q")).toBe(new URL(asked).searchParams.get("q"));
   // Words are looked for at once, a line each, and counted by kind.
   await page.goto(kase() + "/examine?view=words");
@@ -851,10 +851,10 @@ test("a film shows frames, a memo plays, a thumbnail outlives its photograph", a
   const pane = page.getByRole("complementary", { name: "Reading pane" });
   const wide = (img) => img.evaluate((i) => i.decode().then(() => i.naturalWidth));
   await page.goto(kase() + "/examine?kind=video&exhibit=014-A");
-  await page.locator("tr[data-href]").first().click();
+  await page.locator("tr[data-choose]").first().click();
   expect(await wide(pane.locator("img.shown"))).toBe(804); // two frames of 400, and what parts them
   await page.goto(kase() + "/examine?kind=recording&exhibit=014-A&q=note");
-  await page.locator("tr[data-href]").last().click(); // in an old voice codec
+  await page.locator("tr[data-choose]").last().click(); // in an old voice codec
   expect(await wide(pane.locator("img.wave"))).toBe(640);
   const played = await pane.locator("audio").evaluate(async (a) => {
     a.load();
@@ -865,7 +865,7 @@ test("a film shows frames, a memo plays, a thumbnail outlives its photograph", a
   expect(played).toBeLessThan(9.1);
   // What was said in a message plays in its conversation.
   await page.goto(kase() + "/examine?exhibit=014-A&view=conversation&q=" + encodeURIComponent("kind:message type:wav"));
-  await page.locator("tr[data-href], a.talk-choice").first().click();
+  await page.locator("tr[data-choose], a.talk-choice").first().click();
   const spoken = page.locator("audio.said-sound").first();
   expect(
     await spoken.evaluate(async (a) => {
@@ -875,7 +875,7 @@ test("a film shows frames, a memo plays, a thumbnail outlives its photograph", a
   ).toBeGreaterThan(1.5);
   await accessible(page);
   await page.goto(kase() + "/examine?kind=thumbnail&state=below&exhibit=014-A");
-  await page.locator("tr[data-href]").first().click();
+  await page.locator("tr[data-choose]").first().click();
   expect(await wide(pane.locator("img.shown"))).toBeGreaterThan(60);
   await expect(pane).toContainText("Of the file");
 });
@@ -890,7 +890,7 @@ test("databases: rows that are live and lost together, SQL, and a field map made
   await expect(page.getByRole("columnheader", { name: "sent" })).toHaveAttribute("aria-sort", "ascending");
   await page.getByLabel("Rows", { exact: true }).selectOption("below");
   await page.getByRole("button", { name: "Show" }).click();
-  await expect(page.locator("tr[data-href]:not(.below)")).toHaveCount(0);
+  await expect(page.locator("tr[data-choose]:not(.below)")).toHaveCount(0);
   await page.locator("tr.below").first().click();
   await expect(pane).toContainText("as milliseconds since 2001");
   await pane.getByRole("link", { name: /^Message/ }).click();
@@ -940,7 +940,7 @@ test("databases: rows that are live and lost together, SQL, and a field map made
   await section.getByRole("button", { name: "Full pass" }).click();
   await expect(section.getByRole("row", { name: /habits\.db/ })).toContainText("habits 1");
   await page.goto(kase() + "/examine?exhibit=014-A&in=" + encodeURIComponent("/data/habits/habits.db") + "&q=swell");
-  await page.locator("tr[data-href]").first().click();
+  await page.locator("tr[data-choose]").first().click();
   await expect(pane).toContainText("swell");
 });
 
@@ -1116,7 +1116,7 @@ test("the ledger checks, at night too", async () => {
     await accessible(page, "color-contrast"); // all that the night changes
   }
   await page.goto(kase() + "/examine?from=2026-09-01T00:00:00Z&to=2026-09-24T00:00:00Z");
-  await page.locator("tr[data-href]").nth(5).click();
+  await page.locator("tr[data-choose]").nth(5).click();
   await page.goto(kase());
   await page.getByRole("button", { name: "day/night" }).click();
   await shot(page, "board");

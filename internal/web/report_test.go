@@ -375,7 +375,7 @@ VALUES ($1, $2, $3, $4, $5, 'intact', 'live', '2026-09-01Z', '', '', '', '', $6,
 		if code != 200 {
 			t.Fatal(code)
 		}
-		return strings.Count(body, "data-href")
+		return strings.Count(body, "data-choose")
 	}
 	ruled := func(want int, pairs ...string) string {
 		t.Helper()

@@ -150,6 +150,11 @@ func (c listColumn) Class() string {
 	return map[string]string{"utc": "mono quiet utc", "bytes": "mono num", "handle": "mono", "file": "mono"}[c.Name]
 }
 
+// Ours tells columns whose words are Crosswind's own, and short: they run from left to right, and are never cut off.
+func (c listColumn) Ours() bool {
+	return slices.Contains([]string{"utc", "kind", "bytes", "source", "exhibit"}, c.Name)
+}
+
 // labelled is the reason of a mark behind its label.
 func labelled(label, reason string) string {
 	if label == "" {

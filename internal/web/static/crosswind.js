@@ -122,7 +122,7 @@ document.addEventListener("click", (event) => {
     return;
   }
   let link = event.target.closest("a[data-swap]");
-  const line = !link && !event.target.closest("a, button, input, label") && event.target.closest("tr[data-href]");
+  const line = !link && !event.target.closest("a, button, input, label") && event.target.closest("tr[data-choose]");
   if (line) link = line.querySelector("a[data-swap]");
   if (!link) return;
   event.preventDefault();
@@ -162,9 +162,9 @@ Crosswind.still = async function (list, url, parts) {
 
 // choose follows a link that changes only some parts. What is chosen in a list, or on its map, leaves the list where it is.
 async function choose(link) {
-  const row = link.closest("[data-href]");
+  const row = link.closest("[data-choose]");
   if (row) {
-    for (const r of row.closest('[id^="part-"]').querySelectorAll("[data-href]")) mark(r, r === row);
+    for (const r of row.closest('[id^="part-"]').querySelectorAll("[data-choose]")) mark(r, r === row);
     row.scrollIntoView({ block: "nearest" });
   }
   const to = fromHere(link, link.getAttribute("href")); // a link of a drawing has no text for its href
@@ -261,7 +261,7 @@ document.addEventListener("keydown", (event) => {
 });
 
 function step(by) {
-  const rows = [...document.querySelectorAll("[data-href]")];
+  const rows = [...document.querySelectorAll("[data-choose]")];
   const at = rows.findIndex((r) => r.getAttribute(markOf(r)) === "true");
   const row = rows[at < 0 ? 0 : at + by];
   const link = row?.matches("a") ? row : row?.querySelector("a[data-swap]");
