@@ -494,6 +494,11 @@ test("questions of the evening, and what the other phone says", async () => {
   await accessible(page);
   await shot(page, "network");
   // What is drawn can be chosen: a person, a lane of the chart.
+  await page.goto(evening);
+  await page.keyboard.press("j");
+  await expect(page).toHaveURL(/r=\d+/);
+  await page.keyboard.press("p"); // with a record that is chosen, which a person takes the place of
+  await expect(page).toHaveURL(/view=people/);
   await page.locator(".net-person", { hasText: "Tor-Ivar" }).click();
   await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
   await page.goto(evening);

@@ -145,7 +145,7 @@ func (a pages) network(ctx context.Context, p *frame.Page, v *content) (*network
 	}
 	n := min(len(persons), netPeople)
 	for i, x := range persons[:n] {
-		node := netNode{Name: x.Name(), Address: p.Keep("person", x.Handles[0], "after", "")}
+		node := netNode{Name: x.Name(), Address: p.Keep("person", x.Handles[0], "after", "", "r", "", "o", "")}
 		if len(x.Names) > 0 {
 			node.Sub = x.Handles[0]
 			if len(x.Handles) > 1 {
@@ -171,7 +171,7 @@ func (a pages) network(ctx context.Context, p *frame.Page, v *content) (*network
 		g.Lines = append(g.Lines, l)
 	}
 	for i, n := range more {
-		g.Further = append(g.Further, netFurther{persons[i].Name(), p.Keep("person", persons[i].Handles[0], "after", ""), n})
+		g.Further = append(g.Further, netFurther{persons[i].Name(), p.Keep("person", persons[i].Handles[0], "after", "", "r", "", "o", ""), n})
 	}
 	slices.SortFunc(g.Further, func(a, b netFurther) int { return cmp.Or(cmp.Compare(b.N, a.N), cmp.Compare(a.Name, b.Name)) })
 	if v.Person != nil {
