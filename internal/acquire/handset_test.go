@@ -382,9 +382,10 @@ func TestStorage(t *testing.T) {
 	if len(gone) > 0 || live < 15 {
 		t.Errorf("%v did not come back; %d live files", gone, live)
 	}
+	cut := func() { b.on("/fault/cut", "after", fmt.Sprint(r.Int64N(90<<20))) } // before a run begins, however fast it is
+	cut()
 	id := b.Queue("acquire storage", b.subject())
-	for range 10 {
-		b.on("/fault/cut", "after", fmt.Sprint(r.Int64N(90<<20)))
+	for n := range 10 {
 		run := b.Wait(id)
 		b.on("/fault/plug")
 		if run.State == "done" {
@@ -392,6 +393,9 @@ func TestStorage(t *testing.T) {
 		}
 		if run.State != "failed" || !strings.Contains(run.Error, "does not answer") {
 			t.Fatalf("seed %d: %s: %s", seed, run.State, run.Error)
+		}
+		if n < 9 {
+			cut()
 		}
 		if err := b.s.WishRun(context.Background(), b.c, run, "run", "tester"); err != nil {
 			t.Fatal(err)
