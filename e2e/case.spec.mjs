@@ -318,6 +318,16 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   await expect(page).toHaveURL(/from=2026-0[89]/);
   await page.goBack();
   await expect(page).not.toHaveURL(/from=/);
+  // The wheel zooms about the pointer, by as much as it is turned, and moves the chart when it is turned sideways.
+  await page.goto(kase() + "/examine?from=2026-09-10T00:00:00Z&to=2026-09-13T00:00:00Z");
+  const span = async () => [await chart.getAttribute("data-from"), await chart.getAttribute("data-to")].map((ms) => ms / 3600000);
+  const [began, ended] = await span();
+  await page.mouse.move(box.x + box.width / 2, box.y + 60);
+  await page.mouse.wheel(200, 0);
+  await expect.poll(async () => (await span())[0] - began).toBeCloseTo(18, 1);
+  expect((await span())[1] - ended).toBeCloseTo(18, 1);
+  for (let i = 0; i < 5; i++) await page.mouse.wheel(0, -20);
+  await expect.poll(async () => (await span()).reduce((from, to) => to - from)).toBeCloseTo(48, 1);
   await page.goto(kase() + "/examine?from=2026-09-11T19:00:00Z&to=2026-09-11T23:00:00Z");
   const row = page.getByRole("row", { name: /the side gate/ });
   await expect(row).toContainText("22:03:");
@@ -564,18 +574,23 @@ test("questions of the evening, and what the other phone says", async () => {
   expect(Math.hypot(moved[0] - x + 60, moved[1] - y - 40)).toBeLessThan(6); // some are drawn as one with others
   await page.mouse.move(...moved);
   const by = +(await map.getAttribute("data-by"));
-  await page.mouse.wheel(0, -200);
+  await page.mouse.wheel(200, 0);
+  for (let i = 0; i < 5; i++) await page.mouse.wheel(0, -20);
   await expect.poll(async () => +(await map.getAttribute("data-by")) / by).toBeCloseTo(1.25, 2);
   expect(Math.hypot(...middle(await spot.boundingBox()).map((at, i) => at - moved[i]))).toBeLessThan(8);
   await page.getByRole("link", { name: "nearer", exact: true }).click();
   await expect.poll(async () => +(await map.getAttribute("data-by")) / by).toBeCloseTo(2.5, 1);
   await page.getByRole("link", { name: "all places" }).click();
   await expect(page).not.toHaveURL(/box=/);
-  // Which photograph is gone, and what was it of?
+  // Which photograph is gone, and what was it of? The map's last move does not come along.
+  await page.mouse.move(...middle(await map.boundingBox()));
+  await page.mouse.wheel(0, -100);
   await page.keyboard.press("g");
+  await expect(page).toHaveURL(/view=gallery/);
   await expect(page.locator(".picture.lost")).toContainText("no photograph at its path");
   await expect(page.locator(".picture.lost img")).toBeVisible();
   await page.locator(".picture.lost").click();
+  await expect(page).not.toHaveURL(/box=/);
   await expect(page.locator("aside.pane")).toContainText("C0053.jpg");
   await accessible(page);
   await shot(page, "gallery");

@@ -16,7 +16,7 @@ export async function signIn(page, name = "examiner", password = "salt-and-brass
   await expect(page.getByRole("heading", { name: "Case register" })).toBeVisible();
 }
 
-// No serious fault by WCAG 2.2 AA, as axe finds them; of some rules only, if they are named.
+// No serious fault by WCAG 2.2 AA, as axe finds them; of some rules only, if they are named. And nothing lies over a control.
 export async function accessible(page, ...rules) {
   const put = await page.evaluateHandle(() => {
     // A row that is scrolled half under the head of its table is not what a target's size is about.
@@ -53,7 +53,37 @@ export async function accessible(page, ...rules) {
           .join(", ")}`,
     ),
   ).toEqual([]);
+  expect(await covered(page)).toEqual([]);
 }
+
+// The controls in sight that the pointer does not reach, since something else lies over them once it is there; all but marks of a
+// drawing, which lie over one another where their moments or places do.
+const covered = (page) =>
+  page.evaluate(() => {
+    const found = [];
+    for (const control of document.querySelectorAll("a, button, summary, select, textarea, input:not([type=hidden]), [data-choose]")) {
+      const drawn = control.matches("svg a") ? control.firstElementChild : control;
+      const box = drawn.getClientRects()[0];
+      if (!box || !drawn.checkVisibility({ opacityProperty: true, visibilityProperty: true })) continue;
+      const at = { clientX: box.x + box.width / 2, clientY: box.y + box.height / 2, bubbles: true };
+      const isIn = (b) => at.clientX > b.left && at.clientX < b.right && at.clientY > b.top && at.clientY < b.bottom;
+      let around = drawn.parentElement;
+      while (around && (getComputedStyle(around).overflow === "visible" || isIn(around.getBoundingClientRect())))
+        around = around.parentElement;
+      if (around || !isIn({ left: 0, top: 0, right: innerWidth, bottom: innerHeight })) continue; // scrolled away
+      document.elementFromPoint(at.clientX, at.clientY)?.dispatchEvent(new PointerEvent("pointermove", at));
+      const over = document.elementFromPoint(at.clientX, at.clientY);
+      if (control.contains(over) || over?.closest("label, [data-choose]")?.contains(control)) continue;
+      const dialog = over?.closest("dialog, [role=dialog]"); // which is meant to
+      if (dialog && !dialog.contains(control)) continue;
+      let head = over;
+      while (head && getComputedStyle(head).position !== "sticky") head = head.parentElement;
+      if (head && !head.contains(control)) continue; // scrolled away under it
+      if (control.matches("svg a") && over?.closest("svg a")) continue;
+      found.push(`${control.outerHTML.slice(0, 120)} lies under ${over?.outerHTML.slice(0, 80)}`.replace(/\s+/g, " "));
+    }
+    return found;
+  });
 
 // The package of a case, made on its report page: where it was saved.
 export async function packaged(page, at, button = "Make the package") {

@@ -135,16 +135,31 @@
   document.addEventListener("dblclick", (event) => {
     if (event.target.closest?.("svg.waterline") && !event.target.closest("a")) fit();
   });
-  let busy = false;
+  // Turns of the wheel, in its notches: a touch pad tells many small parts of one, and what is not pixels is lines.
+  const notches = (delta, mode) => Math.max(-1, Math.min(1, (delta * (mode ? 33 : 1)) / 100));
+  // Up and down zooms the chart, sideways moves it. What is turned while it is drawn is done together then.
+  let busy = false,
+    up = 0,
+    along = 0;
+  async function turned(around) {
+    busy = true;
+    while (chart() && (up || along)) {
+      const [by, on] = [up, along];
+      up = along = 0;
+      await (by ? zoom(1.5 ** by, around) : move(0.25 * on));
+    }
+    busy = false;
+    up = along = 0;
+  }
   document.addEventListener(
     "wheel",
     (event) => {
       const svg = event.target.closest?.("svg.waterline");
       if (!svg) return;
       event.preventDefault();
-      if (busy) return;
-      busy = true;
-      zoom(event.deltaY > 0 ? 1.5 : 1 / 1.5, frame(svg).at(place(svg, event))).finally(() => (busy = false));
+      if (Math.abs(event.deltaX) > Math.abs(event.deltaY)) along += notches(event.deltaX, event.deltaMode);
+      else up += notches(event.deltaY, event.deltaMode);
+      if (!busy) turned(frame(svg).at(place(svg, event)));
     },
     { passive: false },
   );
@@ -182,6 +197,11 @@
     clearTimeout(rests);
     if (!drag) rests = setTimeout(drawn, 200, map);
   }
+  // Whatever else is asked for meanwhile goes first, and may be another view.
+  document.addEventListener("crosswind:visit", () => {
+    clearTimeout(rests);
+    drag = null;
+  });
   function drawn(map) {
     const { x, y, width, height } = map.viewBox.baseVal;
     const { west, north, by, flat, margin } = map.dataset;
@@ -222,8 +242,9 @@
       const map = mapOf(event);
       if (!map) return;
       event.preventDefault();
+      const times = 1.25 ** notches(event.deltaY, event.deltaMode);
+      if (times === 1) return;
       const { x, y, width, height } = map.viewBox.baseVal;
-      const times = event.deltaY > 0 ? 1.25 : 1 / 1.25;
       const { left, top } = map.getBoundingClientRect();
       const px = x + (event.clientX - left) * unit(map);
       const py = y + (event.clientY - top) * unit(map);

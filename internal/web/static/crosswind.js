@@ -52,6 +52,7 @@ function inUse(part) {
 // comesAlong tells a part that is fetched with others: what has not come yet, and the links to views, which keep what is chosen.
 const comesAlong = (part, asked) => part.hasAttribute("aria-busy") || (asked && part.id === "part-tags" && !inUse(part));
 Crosswind.visit = async function (url, { push = true, parts = null, asked = true } = {}) {
+  if (asked) document.dispatchEvent(new Event("crosswind:visit"));
   await started;
   if (!Crosswind.ajax) return asked && location.assign(url);
   if (!asked && document.querySelector("[aria-busy]")) return;
