@@ -582,6 +582,13 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect.poll(async () => +(await map.getAttribute("data-by")) / by).toBeCloseTo(2.5, 1);
   await page.getByRole("link", { name: "all places" }).click();
   await expect(page).not.toHaveURL(/box=/);
+  // The way is drawn as time goes by.
+  const ways = () => map.locator(".way").evaluateAll((all) => all.reduce((n, way) => n + way.getAttribute("d").split("M").length - 1, 0));
+  const all = await ways();
+  await page.getByRole("button", { name: "play" }).click();
+  await expect(page.locator("[data-play]")).toHaveText(/^2026-09-11 .*Z$/);
+  expect(await ways()).toBeLessThan(all);
+  await expect.poll(ways).toBe(all);
   // Which photograph is gone, and what was it of? The map's last move does not come along.
   await page.mouse.move(...middle(await map.boundingBox()));
   await page.mouse.wheel(0, -100);
@@ -853,18 +860,17 @@ test("search narrows by words, kind and state, and markup stays text", async () 
   await expect(page).toHaveTitle(/^Places/);
   await page.unroute(/view=gallery/);
   // A list goes on once, though something else comes while its end is being fetched.
-  await page.goto(kase() + "/examine");
-  const first = await page.locator("tr[data-id]").count();
   await page.route(/after=/, async (route) => {
     await page.evaluate(() => document.dispatchEvent(new Event("crosswind:visited")));
     await new Promise((done) => setTimeout(done, 300));
     await route.continue();
   });
+  await page.goto(kase() + "/examine");
   await page.locator("#part-list").evaluate((list) => (list.scrollTop = list.scrollHeight));
-  await expect.poll(() => page.locator("tr[data-id]").count()).toBeGreaterThan(first);
+  await expect.poll(() => page.locator("tr[data-id]").count()).toBeGreaterThan(60);
   const rows = await page.locator("tr[data-id]").evaluateAll((all) => all.map((row) => row.dataset.id));
   expect(new Set(rows).size).toBe(rows.length);
-  await page.unroute(/after=/);
+  await page.unrouteAll({ behavior: "wait" });
 });
 
 test("a film shows frames, a memo plays, a thumbnail outlives its photograph", async () => {

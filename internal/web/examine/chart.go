@@ -57,6 +57,7 @@ type chart struct {
 	Ticks                 []tick
 	Shade                 string // path of nights or weekends
 	Lanes                 []lane
+	bars                          // of all lanes
 	Bare                  []lane  // of which there is nothing here: named, not drawn
 	Marks                 []pick  // of single records, where there are few
 	Photos                []photo // that have room in their lane
@@ -159,6 +160,19 @@ type tick struct {
 // letter is how wide a letter of a label is, at most.
 const letter = 8
 
+// bars are paths: of one lane, or of all of them, since a browser draws one path of many bars sooner than many paths.
+type bars struct {
+	Up      string // of the bars above
+	Down    string // of the bars below: what was recovered,
+	Held    string // what the app holds
+	Earlier string // what was replaced,
+	Later   string // and what is above, since its source has it, and missing in a later one
+}
+
+func (b *bars) add(o *bars) {
+	b.Up, b.Down, b.Held, b.Earlier, b.Later = b.Up+o.Up, b.Down+o.Down, b.Held+o.Held, b.Earlier+o.Earlier, b.Later+o.Later
+}
+
 type lane struct {
 	Title        string
 	Y            int
@@ -167,14 +181,10 @@ type lane struct {
 	Fold         string // with these in one again, "" if they are
 	Many         int    // kinds of the lane
 	Above, Below int
-	High, Deep   int    // records that the longest bar that could be drawn above, and below, stands for
-	Up           string // path of the bars above
-	Down         string // path of the bars below: what was recovered,
-	Held         string // what the app holds
-	Earlier      string // what was replaced,
-	Later        string // and what is above, since its source has it, and missing in a later one
-	On           bool
-	Toggle       string // address with this kind switched
+	High, Deep   int // records that the longest bar that could be drawn above, and below, stands for
+	bars
+	On     bool
+	Toggle string // address with this kind switched
 }
 
 func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, w, full timeline.Window) (chart, error) {
@@ -255,7 +265,8 @@ func (a pages) chart(c *gin.Context, p *frame.Page, on []clock, f store.Filter, 
 		}
 		if shown {
 			ch.All, ch.Deep, ch.Missing = ch.All+l.Above+l.Below, ch.Deep+l.Below, ch.Missing+gone[i].Above
-			d.bars(&l, &gone[i], y, rm)
+			d.draw(&l, &gone[i], y, rm)
+			ch.add(&d.bars)
 		}
 		ch.Lanes = append(ch.Lanes, d)
 		y += rm.below
@@ -334,12 +345,12 @@ func folded(p *frame.Page) bool {
 	return viewOf(p) != ""
 }
 
-// bars draws a lane's bins. Heights grow a little slower than the count, and
+// draw draws a lane's bins. Heights grow a little slower than the count, and
 // none is less than two pixels, so that a single record shows beside hundreds.
 // Each side has a scale of its own, whose end is told: what was deleted is seldom as much as what was not, and one scale for
 // both would leave an evening of deleting as shallow as any other. Below, what was recovered hangs from the line, then what
 // is held, then earlier versions; then once more, hollow, what a later source has not any more.
-func (d *lane) bars(l, gone *timeline.Lane, y int, rm room) {
+func (d *lane) draw(l, gone *timeline.Lane, y int, rm room) {
 	d.High, d.Deep = l.Max()
 	for i, b := range l.Bins {
 		d.Deep = max(d.Deep, b.Below+gone.Bins[i].Above)
@@ -367,7 +378,7 @@ func (d *lane) bars(l, gone *timeline.Lane, y int, rm room) {
 			}
 		}
 	}
-	d.Up, d.Down, d.Held, d.Earlier, d.Later = up.String(), recovered.String(), held.String(), earlier.String(), later.String()
+	d.bars = bars{up.String(), recovered.String(), held.String(), earlier.String(), later.String()}
 }
 
 // shade draws nights while a day is wide enough to be seen, else weekends.

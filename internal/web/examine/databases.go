@@ -246,7 +246,7 @@ func (d *databases) list(p *frame.Page, t *evidence.Table) *tableView {
 	v.All = len(rows)
 	name := func(r *evidence.Row) string { return fmt.Sprintf("%d.%d", r.Part, r.Offset) }
 	chosen := slices.IndexFunc(rows, func(r *evidence.Row) bool { return name(r) == p.Query.Get("cell") })
-	rows, v.Next = part(p, rows, chosen+1)
+	rows, v.Next = part(p, rows, chosen+1, underViews)
 	for _, r := range rows {
 		l := rowLine{Row: r, Address: p.Keep("cell", name(r), "skip", "", "r", "", "o", ""), Words: rowWords(r), Chosen: p.Query.Get("cell") == name(r)}
 		for i := range names {

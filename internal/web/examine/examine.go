@@ -51,13 +51,29 @@ func Routes(a *frame.App, inCase frame.Group) {
 }
 
 const (
-	firstRows   = 24  // rows of a list that come at once: what a large screen shows
-	moreRows    = 64  // and that follow as it is scrolled
+	moreRows    = 64  // rows of a list that follow as it is scrolled
 	fewRecords  = 80  // are marks of the chart each, or pictures of the gallery
 	reached     = 500 // rows to which a list comes at once, if the chosen one is among them
 	takenAtOnce = 500 // records
 	around      = 12  // messages before and after the chosen one
 )
+
+// What a window shows above a list, in CSS pixels: the least of it.
+const (
+	underViews = 185
+	underChart = 370
+	underMap   = 600
+	rowTall    = 30
+)
+
+// firstRows is how many rows of a list come at once: what the reader's window shows of it below so much else, and two more.
+// One that is swapped may stand scrolled, and comes with what a large screen shows.
+func firstRows(p *frame.Page, above int) int {
+	if p.Tall == 0 {
+		return 24
+	}
+	return min(max((p.Tall-above)/rowTall, 4), 60) + 2
+}
 
 type content struct {
 	Chart     chart
@@ -123,15 +139,14 @@ type chosen struct {
 }
 
 func (a pages) page(c *gin.Context) error {
-	c.Header("Vary", partsHeader)
-	p, err := a.Page(c, "Examine", "Examine")
+	c.Header("Vary", frame.PartsHeader)
+	begin := a.Ahead
+	if c.Query("after") != "" { // which may not be one: then the status says so
+		begin = a.Page
+	}
+	p, err := begin(c, "Examine", "Examine")
 	if err != nil {
 		return err
-	}
-	if p.Query.Get("after") == "" { // which may not be one: then the status says so
-		if err := a.Begin(c, p); err != nil {
-			return err
-		}
 	}
 	v, err := a.content(c, p)
 	if err != nil {
@@ -144,9 +159,6 @@ func (a pages) page(c *gin.Context) error {
 	}
 	return a.Render(c, files, p, "examine.html", "conversation.html", "places.html", "gallery.html", "gaps.html", "network.html", "compare.html", "files.html", "databases.html", "maker.html", "words.html")
 }
-
-// partsHeader is the header in which a script that swaps parts of the page names those: as Alpine AJAX does, by their ids.
-const partsHeader = "X-Alpine-Target"
 
 // Wants reports whether a part of the page is asked for.
 func (v *content) Wants(part string) bool {
@@ -180,7 +192,7 @@ func (a pages) content(c *gin.Context, p *frame.Page) (*content, error) {
 	if err != nil {
 		return nil, err
 	}
-	v.parts = strings.Fields(c.GetHeader(partsHeader))
+	v.parts = strings.Fields(c.GetHeader(frame.PartsHeader))
 	if v.Wants("chart") || v.Wants("list") {
 		if err := a.overview(c, p, v); err != nil {
 			return nil, err
@@ -239,10 +251,10 @@ func (a pages) overview(c *gin.Context, p *frame.Page, v *content) error {
 		if err := a.columns(ctx, p, v); err != nil {
 			return err
 		}
-		if err := a.list(ctx, v, p.Query.Get("after")); err != nil {
+		if err := a.list(ctx, p, v); err != nil {
 			return err
 		}
-		if err := a.reach(ctx, v, p.Query.Get("r")); err != nil {
+		if err := a.reach(ctx, p, v); err != nil {
 			return err
 		}
 		return a.missingLater(ctx, p, v)
@@ -266,8 +278,8 @@ func (a pages) missingLater(ctx context.Context, p *frame.Page, v *content) (err
 
 // list gives a page of the list, from a place in it on, or up to one: records in order of time, and after
 // them those without one.
-func (a pages) list(ctx context.Context, v *content, from string) error {
-	rows := firstRows
+func (a pages) list(ctx context.Context, p *frame.Page, v *content) error {
+	from, rows := p.Query.Get("after"), listRows(p)
 	if v.GoesOn = from != ""; v.GoesOn {
 		rows = moreRows
 	}
@@ -286,6 +298,14 @@ func (a pages) list(ctx context.Context, v *content, from string) error {
 		return err
 	}
 	return a.behind(ctx, v, after, untimed, rows)
+}
+
+// listRows is how many rows the list of records comes with.
+func listRows(p *frame.Page) int {
+	if p.Query.Get("chart") == "strip" {
+		return firstRows(p, underViews)
+	}
+	return firstRows(p, underChart)
 }
 
 // behind adds to the list what comes after a place in it: so many rows.
@@ -323,19 +343,20 @@ func (a pages) before(ctx context.Context, v *content, at store.After, rows int)
 	return nil
 }
 
-// skipped reads which rows of a list come that is counted: how many stand before them, and how many come at once.
-func skipped(p *frame.Page) (skip, rows int) {
+// skipped reads which rows come of a list that is counted and stands below so much of the page: how many stand before them,
+// and how many come at once.
+func skipped(p *frame.Page, above int) (skip, rows int) {
 	skip, err := strconv.Atoi(p.Query.Get("skip"))
 	if err != nil || skip <= 0 {
-		return 0, firstRows
+		return 0, firstRows(p, above)
 	}
 	return skip, moreRows
 }
 
 // part gives those rows of a list that the address asks for, and the address at which it goes on, "" at its end. It
 // comes at once to the chosen row, by its number from 1 on, if that is not far; there is none for 0.
-func part[R any](p *frame.Page, all []R, chosen int) (some []R, next string) {
-	skip, n := skipped(p)
+func part[R any](p *frame.Page, all []R, chosen, above int) (some []R, next string) {
+	skip, n := skipped(p, above)
 	all = all[min(skip, len(all)):]
 	if skip == 0 && chosen <= reached {
 		n = max(n, chosen)
@@ -347,9 +368,9 @@ func part[R any](p *frame.Page, all []R, chosen int) (some []R, next string) {
 }
 
 // reach has a list that is at its beginning begin a little before the record that is chosen, if that lies farther down.
-func (a pages) reach(ctx context.Context, v *content, id string) error {
+func (a pages) reach(ctx context.Context, p *frame.Page, v *content) error {
 	f := v.Filter
-	f.ID, _ = strconv.ParseInt(id, 10, 64)
+	f.ID, _ = strconv.ParseInt(p.Query.Get("r"), 10, 64)
 	if f.ID == 0 || v.GoesOn || v.Next == "" || slices.ContainsFunc(v.Records, func(r store.Record) bool { return r.ID == f.ID }) {
 		return nil
 	}
@@ -357,12 +378,12 @@ func (a pages) reach(ctx context.Context, v *content, id string) error {
 	if err != nil || len(it) == 0 { // it is not among them, or has no time
 		return err
 	}
-	at := it[0].After(v.Order)
-	if err := a.before(ctx, v, at, firstRows/2); err != nil {
+	at, rows := it[0].After(v.Order), listRows(p)
+	if err := a.before(ctx, v, at, rows/2); err != nil {
 		return err
 	}
 	v.Records, v.Next = append(v.Records, it[0]), ""
-	return a.behind(ctx, v, at, 0, firstRows/2)
+	return a.behind(ctx, v, at, 0, rows/2)
 }
 
 // The places in a list after a record with a time are written as its time in microseconds and its id, and its key in lists

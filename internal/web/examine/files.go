@@ -80,7 +80,7 @@ func (a pages) files(ctx context.Context, p *frame.Page, v *content) (*filesView
 		f.Acquisition = n
 	}
 	var rows int
-	f.Skip, rows = skipped(p)
+	f.Skip, rows = skipped(p, underViews)
 	if d := path.Clean("/" + q.Get("dir")); d != "/" {
 		f.Dir = d + "/"
 	}

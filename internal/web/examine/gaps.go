@@ -298,7 +298,7 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 		})
 		name := fmt.Sprintf("%s/%d/%s/%s", x.ExhibitRef, x.AcqNo, x.DB, x.Table)
 		if t.Open = p.Query.Get("runs") == name; t.Open {
-			t.Runs, t.Next = part(p, t.Runs, 0)
+			t.Runs, t.Next = part(p, t.Runs, 0, underViews)
 		} else if t.More = len(t.Runs) - shownRuns; t.More > 0 {
 			t.Runs, t.All = t.Runs[:shownRuns], p.Keep("runs", name, "skip", "", "o", "")
 		}

@@ -66,12 +66,12 @@ type scale struct {
 	Label string
 }
 
-// stretch is a part of the path between two fixes.
+// stretch is what of the path is drawn alike.
 type stretch struct {
-	D     string
 	Shade int // of time: 0 is the first
 	Fast  bool
-	At    int64 // ms, when it ends
+	Ways  []string // from fix to fix
+	Ends  []string // ms, when each of these does
 }
 
 type leg struct {
@@ -270,8 +270,15 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Fix) {
 				m.Fast++
 			}
 			m.Legs = append(m.Legs, l)
-			m.Path = append(m.Path, stretch{fmt.Sprintf("M%.1f %.1fL%.1f %.1f", pr.X(a.Longitude), pr.Y(a.Latitude), pr.X(b.Longitude), pr.Y(b.Latitude)),
-				int(min(shades-1, shades*(t[i].At.Unix()-first)/max(1, last-first))), l.TooFast, t[i].At.UnixMilli()})
+			shade := int(min(shades-1, shades*(t[i].At.Unix()-first)/max(1, last-first)))
+			at := slices.IndexFunc(m.Path, func(s stretch) bool { return s.Shade == shade && s.Fast == l.TooFast })
+			if at < 0 {
+				at = len(m.Path)
+				m.Path = append(m.Path, stretch{Shade: shade, Fast: l.TooFast})
+			}
+			s := &m.Path[at]
+			s.Ways = append(s.Ways, fmt.Sprintf("M%.1f %.1fL%.1f %.1f", pr.X(a.Longitude), pr.Y(a.Latitude), pr.X(b.Longitude), pr.Y(b.Latitude)))
+			s.Ends = append(s.Ends, fmt.Sprint(t[i].At.UnixMilli()))
 		}
 	}
 	slices.SortStableFunc(m.Legs, func(a, b leg) int { return a.From.At.Compare(b.From.At) })
@@ -279,7 +286,7 @@ func (m *places) path(p *frame.Page, pr graticule.Map, all []store.Fix) {
 		m.Begins = m.Legs[0].From.At.UnixMilli()
 	}
 	chosen := slices.IndexFunc(m.Legs, func(l leg) bool { return fmt.Sprint(l.To.ID) == p.Query.Get("r") })
-	m.Legs, m.NextLegs = part(p, m.Legs, chosen+1)
+	m.Legs, m.NextLegs = part(p, m.Legs, chosen+1, underMap)
 }
 
 // readNear reads a place and metres around it from an address.

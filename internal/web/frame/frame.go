@@ -17,6 +17,7 @@ import (
 	"net/url"
 	"regexp"
 	"slices"
+	"strconv"
 	"sync"
 	"time"
 
@@ -86,6 +87,7 @@ type Page struct {
 	Alarms   []store.Alarm // what is not as the ledger or the vault says
 	NoPower  string        // why nothing new may be read, "" if an authority is in force
 	Theme    string
+	Tall     int // of the window that a whole page is read in, in CSS pixels; 0 is not known
 	Notice   string
 	Fault    string // an error to show at the top of the sheet
 	code     int    // HTTP status, 0 for 200
@@ -122,10 +124,9 @@ func (p *Page) Refuse(err error) {
 // beginning is the part of every page that is told before what the page says is known.
 var beginning = template.Must(template.New("begin").Funcs(Funcs).ParseFS(files, "begin.html"))
 
-// Begin sends the beginning of a page to a browser that loads it, so that it has styles, letters and scripts
-// by the time the rest comes. The status is then 200, whatever the rest says; a script, whom the status tells
-// how it went, gets its answer as a whole.
-func (a *App) Begin(c *gin.Context, p *Page) error {
+// begin sends the beginning of a page to a browser that loads it. The status is then 200, whatever the rest says; a script,
+// whom the status tells how it went, gets its answer as a whole.
+func (a *App) begin(c *gin.Context, p *Page) error {
 	if c.GetHeader("Sec-Fetch-Dest") != "document" {
 		return nil
 	}
@@ -199,32 +200,56 @@ func (a *App) template(fsys fs.FS, names []string) (*template.Template, error) {
 	return t, nil
 }
 
+// PartsHeader is the header in which a script that swaps parts of a page names those: as Alpine AJAX does, by their ids.
+const PartsHeader = "X-Alpine-Target"
+
 // Page begins a page for a request. Inside a case it loads what the frame
 // shows of it.
 func (a *App) Page(c *gin.Context, title, stage string) (*Page, error) {
+	p := a.page(c, title, stage)
+	return p, a.load(c, p)
+}
+
+// Ahead is Page, and has sent the beginning of it before anything is read from the store, so that a browser has styles, letters
+// and scripts by the time the rest comes.
+func (a *App) Ahead(c *gin.Context, title, stage string) (*Page, error) {
+	p := a.page(c, title, stage)
+	if err := a.begin(c, p); err != nil {
+		return nil, err
+	}
+	return p, a.load(c, p)
+}
+
+func (a *App) page(c *gin.Context, title, stage string) *Page {
 	p := &Page{Title: title, Stage: stage, Who: Who(c), Zone: time.UTC, Now: time.Now(), Query: c.Request.URL.Query(), Path: c.Request.URL.Path,
 		Posted: c.Request.Method == http.MethodPost}
 	if t, err := c.Cookie("theme"); err == nil && (t == "night" || t == "day") {
 		p.Theme = t
 	}
+	if tall, _ := c.Cookie("height"); c.GetHeader(PartsHeader) == "" {
+		p.Tall, _ = strconv.Atoi(tall) // no number is none
+	}
 	p.Notice = a.Sessions.PopString(c.Request.Context(), "notice")
-	ctx := c.Request.Context()
-	book := store.Bench
+	return p
+}
+
+// load reads what the frame shows.
+func (a *App) load(c *gin.Context, p *Page) (err error) {
+	ctx, book := c.Request.Context(), store.Bench
 	if cs := CaseOf(c); cs != nil {
 		p.Case, p.Zone, book = cs, cs.Location(), cs.Book()
-		if stage != "" { // also when a form of the stage was refused
-			p.Path = "/case/" + cs.Reference + "/" + lower(stage)
+		if p.Stage != "" { // also when a form of the stage was refused
+			p.Path = "/case/" + cs.Reference + "/" + lower(p.Stage)
 		}
 		if err := a.loadCase(ctx, p); err != nil {
-			return nil, err
+			return err
 		}
 	}
-	var err error
 	p.Ledger, err = a.Store.LedgerState(ctx, book)
 	for i := range p.Stages {
 		p.Stages[i].Closed = !p.May(stageActs[p.Stages[i].Name])
 	}
-	return p, err
+	return err
 }
 
 // stageActs is what it takes to see each stage.

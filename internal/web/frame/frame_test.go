@@ -21,7 +21,7 @@ func TestBeginAhead(t *testing.T) {
 		c.Request = httptest.NewRequest(http.MethodGet, "/case/A-1/examine", nil)
 		c.Request.Header.Set("Sec-Fetch-Dest", dest)
 		p := &Page{Title: "This could not be done", Theme: "night", Fault: "torn", Zone: time.UTC, Path: "/case/A-1/examine", code: http.StatusInternalServerError}
-		if err := a.Begin(c, p); err != nil {
+		if err := a.begin(c, p); err != nil {
 			t.Fatal(err)
 		}
 		if ahead := w.Body.String(); (dest == "document") != strings.HasPrefix(ahead, "<!doctype html>") || strings.Contains(ahead, "<title>") {

@@ -66,12 +66,14 @@
     return el;
   }
 
-  // The server draws the chart to the width that it is told.
+  // The server draws the chart to the width that it is told, and begins lists with the rows that a window of this height shows.
+  const tell = (name, px) => (document.cookie = `${name}=${px}; path=/; max-age=31536000; samesite=strict`);
   function measure() {
+    if (!document.cookie.split("; ").includes(`height=${innerHeight}`)) tell("height", innerHeight);
     const svg = chart();
     const width = Math.round(svg?.getBoundingClientRect().width ?? 0);
     if (!width || Math.abs(width - svg.viewBox.baseVal.width) < 8) return;
-    document.cookie = `width=${width}; path=/; max-age=31536000; samesite=strict`;
+    tell("width", width);
     if (width >= 1000 && width <= 4000) Crosswind.visit(location.href, { push: false, asked: false, parts: ["chart"] });
   }
   let settled = 0;
@@ -257,18 +259,25 @@
   document.addEventListener("click", (event) => {
     const button = event.target.closest("[data-play]");
     if (!button) return;
-    const ways = [...document.querySelectorAll(".way")].sort((a, b) => a.dataset.at - b.dataset.at);
+    const ways = [...document.querySelectorAll(".way")].flatMap((path) => {
+      const ends = path.dataset.ends.trim().split(" ");
+      return path
+        .getAttribute("d")
+        .split(/(?=M)/)
+        .map((way, i) => ({ path, way, at: +ends[i] }));
+    });
+    ways.sort((a, b) => a.at - b.at);
     const first = +button.dataset.play,
-      last = +ways[ways.length - 1].dataset.at,
+      last = ways[ways.length - 1].at,
       lasts = Math.max(1, last - first);
-    ways.forEach((w) => w.classList.add("later"));
+    for (const { path } of ways) path.setAttribute("d", "");
     button.disabled = true;
     let began = null,
       n = 0;
     function go(now) {
       began ??= now;
       const at = first + lasts * Math.min(1, (now - began) / 10000);
-      while (n < ways.length && +ways[n].dataset.at <= at) ways[n++].classList.remove("later");
+      for (; n < ways.length && ways[n].at <= at; n++) ways[n].path.setAttribute("d", ways[n].path.getAttribute("d") + ways[n].way);
       if (n < ways.length && button.isConnected) {
         button.textContent = new Date(at).toISOString().slice(0, 16).replace("T", " ") + "Z";
         return requestAnimationFrame(go);

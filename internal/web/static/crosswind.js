@@ -303,7 +303,8 @@ document.addEventListener("click", (event) => {
   if (event.target.closest("[data-let-go]")) letGo();
 });
 
-// A list goes on when an end of it is about to come into view: once, though other parts of the page are swapped meanwhile.
+// A list goes on when an end of it is about to come into view: once, though other parts of the page are swapped meanwhile,
+// and when what is in view has been drawn.
 // What comes before leaves what is seen where it is.
 const goingOn = new WeakSet();
 const goesOn = async (seen) => {
@@ -321,13 +322,16 @@ const goesOn = async (seen) => {
     const below = list.scrollHeight - list.scrollTop;
     s.target.replaceWith(...rows.map((r) => document.adoptNode(r)));
     if (way === "before") list.scrollTop = list.scrollHeight - below;
-    watch();
+    ends();
     showPicks();
   }
 };
 const more = new IntersectionObserver(goesOn, { scrollMargin: "320px" });
+let soon = 0;
+const ends = () => document.querySelectorAll("tr[data-more]").forEach((end) => more.observe(end));
 function watch() {
-  for (const m of document.querySelectorAll("tr[data-more]")) more.observe(m);
+  clearTimeout(soon);
+  soon = setTimeout(() => started.then(ends), 100);
   const chosen = document.querySelector(".said-bubble.chosen"),
     talk = chosen?.closest(".talk");
   if (talk) {
