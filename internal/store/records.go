@@ -281,6 +281,24 @@ func (s *Store) Untimed(ctx context.Context, f Filter, after int64, limit int) (
 	return out, next, err
 }
 
+// UntimedBefore lists the last of what Untimed lists before the record with an id, in its order, and says before which id the page
+// before begins, 0 if this is the first.
+func (s *Store) UntimedBefore(ctx context.Context, f Filter, before int64, limit int) (out []Record, next int64, err error) {
+	q, args, err := s.where(ctx, &f, false)
+	if err != nil {
+		return nil, 0, err
+	}
+	args = append(args, before, limit+1)
+	out, err = s.records(ctx, f.CaseID, "listing records without a time", func(last *Record, n int) {
+		if n > limit {
+			next = last.ID + 1
+		}
+	}, recordSelect+q+fmt.Sprintf(" AND r.at IS NULL AND r.id < $%d ORDER BY r.id DESC LIMIT $%d", len(args)-1, len(args)), args...)
+	out = slices.DeleteFunc(out, func(r Record) bool { return r.ID < next })
+	slices.Reverse(out)
+	return out, next, err
+}
+
 // Kinds lists the kinds of which a case has records, in the order of the table of kinds.
 func (s *Store) Kinds(ctx context.Context, caseID int64) ([]record.Kind, error) {
 	var there []record.Kind

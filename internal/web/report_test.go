@@ -159,7 +159,8 @@ func TestTheListGoesOn(t *testing.T) {
 	// A page with a record that is chosen has it in its list, and what is around it, in every order and by right times: by its
 	// links the list comes to both of its ends, each record once.
 	back := regexp.MustCompile(`data-more="before">\s*<td colspan="\d+"><a href="([^"]+)"`)
-	for text, sorted := range map[string]string{"line 100": "", "line 43": "&sort=-time", "line 120": "&sort=kind", "line 60": "&sort=-exhibit", "line 80": "&sort=what"} {
+	for text, sorted := range map[string]string{"line 100": "", "line 43": "&sort=-time", "line 120": "&sort=kind", "line 60": "&sort=-exhibit", "line 80": "&sort=what",
+		"line 160": "", "line 161": "&sort=kind", "line 250": "&sort=-time", "line 329": "&sort=exhibit"} {
 		whole := func(link string, way *regexp.Regexp) (list []string) {
 			for link != "" && len(list) < 1000 {
 				_, page := w.get(html.UnescapeString(link))

@@ -284,12 +284,15 @@ func (a pages) list(ctx context.Context, p *frame.Page, v *content) error {
 		rows = moreRows
 	}
 	if from, back := strings.CutPrefix(from, upTo); back {
-		at, _, err := readAfter(from, v.Order)
-		if err == nil && at.ID == 0 {
+		at, untimed, err := readAfter(from, v.Order)
+		if err == nil && at.ID == 0 && untimed == 0 {
 			err = frame.Bad("after=%q is not a place in the list", upTo+from)
 		}
 		if err != nil {
 			return err
+		}
+		if untimed > 0 {
+			return a.beforeUntimed(ctx, v, untimed, rows)
 		}
 		return a.before(ctx, v, at, rows)
 	}
@@ -343,6 +346,20 @@ func (a pages) before(ctx context.Context, v *content, at store.After, rows int)
 	return nil
 }
 
+// beforeUntimed puts into the list what comes before a record without a time: so many rows of those, or if it is the first of
+// them the last of those with one.
+func (a pages) beforeUntimed(ctx context.Context, v *content, id int64, rows int) error {
+	some, next, err := a.Store.UntimedBefore(ctx, v.Filter, id, rows)
+	if err != nil {
+		return err
+	}
+	if len(some) == 0 && next == 0 {
+		return a.before(ctx, v, store.After{Order: v.Order}, rows)
+	}
+	v.Untimed, v.GoesOff, v.Back = some, next > 0, fmt.Sprintf("%s%s%d", upTo, noTime, max(next, 1))
+	return nil
+}
+
 // skipped reads which rows come of a list that is counted and stands below so much of the page: how many stand before them,
 // and how many come at once.
 func skipped(p *frame.Page, above int) (skip, rows int) {
@@ -371,19 +388,40 @@ func part[R any](p *frame.Page, all []R, chosen, above int) (some []R, next stri
 func (a pages) reach(ctx context.Context, p *frame.Page, v *content) error {
 	f := v.Filter
 	f.ID, _ = strconv.ParseInt(p.Query.Get("r"), 10, 64)
-	if f.ID == 0 || v.GoesOn || v.Next == "" || slices.ContainsFunc(v.Records, func(r store.Record) bool { return r.ID == f.ID }) {
+	if f.ID == 0 || v.GoesOn || v.Next == "" || slices.ContainsFunc(slices.Concat(v.Records, v.Untimed), func(r store.Record) bool { return r.ID == f.ID }) {
 		return nil
 	}
+	rows := listRows(p)
 	it, _, err := a.records(ctx, v.clocks, f, store.After{Order: v.Order}, 1)
-	if err != nil || len(it) == 0 { // it is not among them, or has no time
+	if err != nil {
 		return err
 	}
-	at, rows := it[0].After(v.Order), listRows(p)
+	if len(it) == 0 {
+		return a.reachUntimed(ctx, v, f, rows)
+	}
+	at := it[0].After(v.Order)
 	if err := a.before(ctx, v, at, rows/2); err != nil {
 		return err
 	}
 	v.Records, v.Next = append(v.Records, it[0]), ""
 	return a.behind(ctx, v, at, 0, rows/2)
+}
+
+func (a pages) reachUntimed(ctx context.Context, v *content, f store.Filter, rows int) error {
+	it, _, err := a.Store.Untimed(ctx, f, 0, 1)
+	if err != nil || len(it) == 0 { // it is not in the list
+		return err
+	}
+	v.Records, v.Untimed = nil, nil
+	if err := a.beforeUntimed(ctx, v, f.ID, rows/2); err != nil {
+		return err
+	}
+	some, next, err := a.Store.Untimed(ctx, v.Filter, f.ID, rows/2)
+	v.Untimed = slices.Concat(v.Untimed, it, some)
+	if v.Next = ""; next > 0 {
+		v.Next = fmt.Sprintf("%s%d", noTime, next)
+	}
+	return err
 }
 
 // The places in a list after a record with a time are written as its time in microseconds and its id, and its key in lists
