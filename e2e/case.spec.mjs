@@ -329,6 +329,7 @@ test("5. the evening: chart, list, conversation, origin, marks", async () => {
   for (let i = 0; i < 5; i++) await page.mouse.wheel(0, -20);
   await expect.poll(async () => (await span()).reduce((from, to) => to - from)).toBeCloseTo(48, 1);
   await page.goto(kase() + "/examine?from=2026-09-11T19:00:00Z&to=2026-09-11T23:00:00Z");
+  await expect(page.locator("svg.waterline image[href]").first()).toBeAttached(); // photographs come when the chart is drawn
   const row = page.getByRole("row", { name: /the side gate/ });
   await expect(row).toContainText("22:03:");
   await expect(row).toContainText("21:03:");

@@ -83,6 +83,16 @@
   });
   requestAnimationFrame(measure); // once there is a layout, which is not asked for ahead of time
 
+  // Photographs come when the chart is drawn, which is drawn anew when they do.
+  function photographs() {
+    for (const image of document.querySelectorAll("svg.waterline image[data-href]")) {
+      image.setAttribute("href", image.dataset.href);
+      image.removeAttribute("data-href");
+    }
+  }
+  Crosswind.drawn(photographs);
+  document.addEventListener("crosswind:visited", () => Crosswind.drawn(photographs));
+
   // A span is drawn from where the pointer goes down, be it on a mark, which is only chosen if it does not move.
   let brush = null;
   document.addEventListener("pointerdown", (event) => {

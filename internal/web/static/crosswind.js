@@ -10,8 +10,14 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
   history.replaceState(null, "", document.referrer);
 }
 
-// Alpine asks for what has the page laid out, and takes as long to start as the page to be drawn: it comes when that is
-// done, and the picture on its way to the screen. A page that nobody sees is not drawn, and has it soon.
+// drawn does what would hold up the drawing of the page when that is done, and the picture on its way to the screen. A page that
+// nobody sees is not drawn, and has it soon.
+Crosswind.drawn = (then) => {
+  if (document.hidden) setTimeout(then);
+  else requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(then)));
+};
+
+// Alpine asks for what has the page laid out, and takes as long to start as the page to be drawn.
 const started = new Promise((resolve) => (Crosswind.start = resolve));
 function startAlpine() {
   for (const { href } of document.querySelectorAll("link[data-later]")) {
@@ -22,8 +28,7 @@ function startAlpine() {
     document.head.append(script);
   }
 }
-if (document.hidden) setTimeout(startAlpine);
-else requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(startAlpine)));
+Crosswind.drawn(startAlpine);
 
 // visit fetches an address of this site and puts the parts of the page that comes in place of those that are shown: those
 // that are named, else all. Alpine AJAX fetches and swaps; of two answers for one part it takes the one that was asked for
