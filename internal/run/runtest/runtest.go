@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"io"
 	"log/slog"
+	"sync"
 	"testing"
 	"time"
 
@@ -20,11 +21,21 @@ type Bench struct {
 	c    *store.Case
 	w    *run.Worker
 	stop func()
+	busy sync.Map // ids of the runs whose jobs have not returned
 }
 
 // Start starts a worker that ends with the test. What it logs goes to log.
 func Start(t testing.TB, s *store.Store, c *store.Case, jobs map[string]run.Job, log io.Writer) *Bench {
-	b := &Bench{t: t, s: s, c: c, w: &run.Worker{Process: run.NewProcess("test"), Lease: run.DefaultLease, Poll: 50 * time.Millisecond, Store: s, Jobs: jobs, Log: slog.New(slog.NewTextHandler(log, nil))}}
+	b := &Bench{t: t, s: s, c: c}
+	told := map[string]run.Job{}
+	for kind, job := range jobs {
+		told[kind] = func(ctx context.Context, t *run.Task) error {
+			b.busy.Store(t.Run.ID, true)
+			defer b.busy.Delete(t.Run.ID)
+			return job(ctx, t)
+		}
+	}
+	b.w = &run.Worker{Process: run.NewProcess("test"), Lease: run.DefaultLease, Poll: 50 * time.Millisecond, Store: s, Jobs: told, Log: slog.New(slog.NewTextHandler(log, nil))}
 	b.Restart()
 	t.Cleanup(func() { b.Stop() })
 	return b
@@ -55,7 +66,7 @@ func (b *Bench) Queue(kind string, subject any) int64 {
 	return id
 }
 
-// Wait waits until a run is neither queued nor going.
+// Wait waits until a run is neither queued nor going, and its job has returned: what a job does when its run has ended is done.
 func (b *Bench) Wait(id int64) *store.Run {
 	b.t.Helper()
 	for end := time.Now().Add(10 * time.Minute); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
@@ -63,7 +74,7 @@ func (b *Bench) Wait(id int64) *store.Run {
 		if err != nil {
 			b.t.Fatal(err)
 		}
-		if !r.Open() {
+		if _, busy := b.busy.Load(id); !busy && !r.Open() {
 			return r
 		}
 	}

@@ -305,7 +305,7 @@ func (a pages) list(ctx context.Context, p *frame.Page, v *content) error {
 
 // listRows is how many rows the list of records comes with.
 func listRows(p *frame.Page) int {
-	if p.Query.Get("chart") == "strip" {
+	if folded(p) {
 		return firstRows(p, underViews)
 	}
 	return firstRows(p, underChart)
@@ -407,6 +407,7 @@ func (a pages) reach(ctx context.Context, p *frame.Page, v *content) error {
 	return a.behind(ctx, v, at, 0, rows/2)
 }
 
+// reachUntimed is reach, of a record without a time.
 func (a pages) reachUntimed(ctx context.Context, v *content, f store.Filter, rows int) error {
 	it, _, err := a.Store.Untimed(ctx, f, 0, 1)
 	if err != nil || len(it) == 0 { // it is not in the list
