@@ -10,12 +10,14 @@ if (document.body.hasAttribute("data-posted") && document.referrer.startsWith(lo
   history.replaceState(null, "", document.referrer);
 }
 
-// drawn does what would hold up the drawing of the page when that is done, and the picture on its way to the screen. A page that
-// nobody sees is not drawn, and has it soon.
-Crosswind.drawn = (then) => {
-  if (document.hidden) setTimeout(then);
-  else requestAnimationFrame(() => requestAnimationFrame(() => setTimeout(then)));
-};
+// drawn does what would hold up the drawing of the page when its first picture is on the screen, and at the next time when
+// that has changed. A page that nobody sees is not drawn, and has it soon.
+const painted = new Promise((done) => {
+  if (document.hidden) return done();
+  new PerformanceObserver(done).observe({ type: "paint", buffered: true });
+  setTimeout(done, 500); // no picture came, as of a page that is covered
+});
+Crosswind.drawn = (then) => painted.then(() => (document.hidden ? setTimeout(then) : requestAnimationFrame(() => setTimeout(then))));
 
 // Alpine asks for what has the page laid out, and takes as long to start as the page to be drawn.
 const started = new Promise((resolve) => (Crosswind.start = resolve));
