@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strconv"
 	"time"
 
 	"crosswind/core/gap"
@@ -15,13 +16,15 @@ import (
 	"crosswind/internal/web/frame"
 )
 
-// The measures of the bars, and how many tables, and runs of a table, are told before more are asked for.
+// The measures of the bars, how many runs of a table and steps of clocks are told before more are asked for, and how many
+// tables come at once.
 const (
-	gapWidth    = 640
-	thinnest    = 0.8 // of what a bar shows
-	shownTables = 8
-	shownRuns   = 8
-	shownSteps  = 20
+	gapWidth   = 640
+	thinnest   = 0.8 // of what a bar shows
+	shownRuns  = 8
+	shownSteps = 20
+	moreTables = 8
+	tableRows  = shownRuns + 3 // as tall as so many rows of a list is what is told of a table
 )
 
 // gaps is the view of what is missing.
@@ -35,8 +38,7 @@ type gaps struct {
 	Silences []quiet
 	Quieter  int // silences that are not listed
 	Tables   []gapTable
-	More     int    // tables with gaps that are not told
-	All      string // address at which they are
+	Next     string // address at which they go on, "" at their end
 	Whole    int    // tables without a gap
 }
 
@@ -45,10 +47,10 @@ type gapTable struct {
 	Bar   string // path of what is there
 	Holes string // and of what is missing
 	Runs  []gapRun
+	Name  string // which tells it from all other tables
 	Open  bool   // all runs are asked for
-	Next  string // address at which they go on, "" at their end
 	More  int    // else, how many are not told
-	All   string // and the address at which they are
+	Next  string // address at which they go on, "" at their end
 	In    int64  // missing numbers of runs that touch what the chart shows
 }
 
@@ -246,10 +248,13 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 		return nil, err
 	}
 	g := &gaps{}
-	if err := a.silences(ctx, p, v, g); err != nil {
-		return nil, err
+	skip, _ := strconv.Atoi(p.Query.Get("tables")) // what is no number skips none
+	if skip = max(skip, 0); skip == 0 {
+		if err = a.silences(ctx, p, v, g); err == nil {
+			err = a.steps(ctx, p, v, g)
+		}
 	}
-	if err := a.steps(ctx, p, v, g); err != nil {
+	if err != nil {
 		return nil, err
 	}
 	for _, x := range all {
@@ -257,7 +262,7 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 			g.Whole++
 			continue
 		}
-		t := gapTable{Gaps: x}
+		t := gapTable{Gaps: x, Name: fmt.Sprintf("%s/%d/%s/%s", x.ExhibitRef, x.AcqNo, x.DB, x.Table)}
 		t.Bar, t.Holes = t.draw()
 		for _, r := range x.Numbers.Runs {
 			run := gapRun{Run: r, AtEnd: r.To == x.Last && x.Counter == x.Last}
@@ -279,7 +284,7 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 			run.In = (from == nil || from.Before(v.Filter.To)) && (to == nil || to.After(v.Filter.From)) && (from != nil || to != nil)
 			if from != nil && to != nil {
 				margin := to.Sub(*from)/4 + time.Minute
-				run.Look = p.Keep("from", from.Add(-margin).UTC().Format(time.RFC3339), "to", to.Add(margin).UTC().Format(time.RFC3339), "view", "", "after", "", "o", "", "r", fmt.Sprint(run.AfterR))
+				run.Look = p.Keep("from", from.Add(-margin).UTC().Format(time.RFC3339), "to", to.Add(margin).UTC().Format(time.RFC3339), "view", "", "tables", "", "runs", "", "skip", "", "o", "", "r", fmt.Sprint(run.AfterR))
 			}
 			if run.In {
 				t.In += r.N()
@@ -296,17 +301,21 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 			}
 			return cmp.Compare(b.N(), a.N())
 		})
-		name := fmt.Sprintf("%s/%d/%s/%s", x.ExhibitRef, x.AcqNo, x.DB, x.Table)
-		if t.Open = p.Query.Get("runs") == name; t.Open {
+		if t.Open = p.Query.Get("runs") == t.Name; t.Open {
 			t.Runs, t.Next = part(p, t.Runs, 0, underViews)
 		} else if t.More = len(t.Runs) - shownRuns; t.More > 0 {
-			t.Runs, t.All = t.Runs[:shownRuns], p.Keep("runs", name, "skip", "", "o", "")
+			t.Runs, t.Next = t.Runs[:shownRuns], p.Keep("runs", t.Name, "skip", fmt.Sprint(shownRuns), "tables", "", "o", "")
 		}
 		g.Tables = append(g.Tables, t)
 	}
 	slices.SortStableFunc(g.Tables, func(a, b gapTable) int { return cmp.Or(cmp.Compare(b.In, a.In), cmp.Compare(b.Missing, a.Missing)) })
-	if g.More = len(g.Tables) - shownTables; g.More > 0 && p.Query.Get("tables") != "all" {
-		g.Tables, g.All = g.Tables[:shownTables], p.Keep("tables", "all", "o", "")
+	g.Tables = g.Tables[min(skip, len(g.Tables)):]
+	n := moreTables
+	if skip == 0 {
+		n = max(firstRows(p, underViews)/tableRows+1, 1+slices.IndexFunc(g.Tables, func(t gapTable) bool { return t.Open }))
+	}
+	if n < len(g.Tables) {
+		g.Tables, g.Next = g.Tables[:n], p.Keep("tables", fmt.Sprint(skip+n), "runs", "", "skip", "", "o", "")
 	}
 	return g, a.conversations(ctx, p, g)
 }

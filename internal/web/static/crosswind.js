@@ -311,7 +311,7 @@ document.addEventListener("click", (event) => {
 });
 
 // A list goes on when an end of it is about to come into view: once, though other parts of the page are swapped meanwhile,
-// and when what is in view has been drawn.
+// and when what is in view has been drawn; or, of one of many lists, when it is asked for.
 // What comes before leaves what is seen where it is.
 const goingOn = new WeakSet();
 const goesOn = async (seen) => {
@@ -320,22 +320,35 @@ const goesOn = async (seen) => {
     goingOn.add(s.target);
     more.unobserve(s.target);
     const link = s.target.querySelector("a");
-    const answer = await fetch(link.href, { headers: { "X-Alpine-Target": "part-list" } });
-    const page = new DOMParser().parseFromString(await answer.text(), "text/html");
-    const body = s.target.closest("tbody");
+    const answer = await fetch(link.href, { headers: { "X-Alpine-Target": "part-list" } }).catch(() => null);
+    const page = new DOMParser().parseFromString(answer?.ok ? await answer.text() : "", "text/html");
+    const rows = s.target.parentElement;
     const way = s.target.dataset.more;
-    const rows = [...page.querySelectorAll(`tbody[data-rows="${body.dataset.rows}"] > tr`)].filter((r) => (r.dataset.more ?? way) === way);
-    const list = body.closest(".list");
-    const below = list.scrollHeight - list.scrollTop;
-    s.target.replaceWith(...rows.map((r) => document.adoptNode(r)));
-    if (way === "before") list.scrollTop = list.scrollHeight - below;
+    const all = [...page.querySelectorAll("[data-rows]")].find((r) => r.dataset.rows === rows.dataset.rows);
+    if (!all) {
+      delete s.target.dataset.asked; // the list has not ended: its link leads to a page that says what is wrong
+      continue;
+    }
+    const got = [...all.children].filter((r) => (r.dataset.more ?? way) === way);
+    const focused = s.target.contains(document.activeElement);
+    const list = way === "before" && rows.closest(".list");
+    const below = list && list.scrollHeight - list.scrollTop;
+    s.target.replaceWith(...got.map((r) => document.adoptNode(r)));
+    if (list) list.scrollTop = list.scrollHeight - below;
+    if (focused) got[0]?.querySelector("a")?.focus();
     ends();
     showPicks();
   }
 };
 const more = new IntersectionObserver(goesOn, { scrollMargin: "320px" });
 let soon = 0;
-const ends = () => document.querySelectorAll("tr[data-more]").forEach((end) => more.observe(end));
+const ends = () => document.querySelectorAll("[data-rows] > [data-more]:not([data-asked])").forEach((end) => more.observe(end));
+document.addEventListener("click", (event) => {
+  const target = event.target.closest("a") && event.target.closest("[data-asked]");
+  if (!target || event.button || event.metaKey || event.ctrlKey || event.shiftKey) return;
+  event.preventDefault();
+  goesOn([{ isIntersecting: true, target }]);
+});
 function watch() {
   clearTimeout(soon);
   soon = setTimeout(() => started.then(ends), 100);
