@@ -520,6 +520,10 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page).toHaveURL(/view=people/);
   await page.locator(".net-person", { hasText: "Tor-Ivar" }).click();
   await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
+  await page.keyboard.press("j"); // they are gone through as all else is
+  await expect(page.locator("aside.pane h2")).not.toHaveText("Tor-Ivar");
+  await page.keyboard.press("k");
+  await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
   await page.goto(evening);
   await page.getByRole("link", { name: "Leave out Talk" }).click();
   await expect(page).toHaveURL(/kind=/);
@@ -681,6 +685,10 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(runs).toHaveCount(9);
   const firsts = await runs.allInnerTexts();
   await shot(page, "gaps");
+  await page.keyboard.press("j");
+  const [gap, beside] = [page.locator('.gap-table tr[aria-selected="true"]'), page.locator("aside.pane")];
+  await expect(gap).toHaveCount(1);
+  await expect(beside).toContainText((await gap.getByRole("link").first().innerText()).slice(-8)); // the time of the row beside it
   await gaps
     .first()
     .getByRole("link", { name: /more runs?$/ })

@@ -202,6 +202,17 @@ type gapRun struct {
 	Talk            string     // of which conversations the rows on either side are, in words
 }
 
+// Reads is the record that is read when the run is chosen, 0 if there is none: the row before it, or behind.
+func (r gapRun) Reads() int64 {
+	switch {
+	case r.After != nil:
+		return r.AfterR
+	case r.Before != nil:
+		return r.BeforeR
+	}
+	return 0
+}
+
 // conversations says of the runs that are listed in which conversations they lie.
 func (a pages) conversations(ctx context.Context, p *frame.Page, g *gaps) error {
 	var ids []int64
@@ -312,12 +323,17 @@ func (a pages) gaps(ctx context.Context, p *frame.Page, v *content) (*gaps, erro
 	g.Tables = g.Tables[min(skip, len(g.Tables)):]
 	n := moreTables
 	if skip == 0 {
-		n = max(firstRows(p, underViews)/tableRows+1, 1+slices.IndexFunc(g.Tables, func(t gapTable) bool { return t.Open }))
+		n = max(firstRows(p, underViews)/tableRows+1, 1+slices.IndexFunc(g.Tables, func(t gapTable) bool { return t.Open || t.reads(p.Query.Get("r")) }))
 	}
 	if n < len(g.Tables) {
 		g.Tables, g.Next = g.Tables[:n], p.Keep("tables", fmt.Sprint(skip+n), "runs", "", "skip", "", "o", "")
 	}
 	return g, a.conversations(ctx, p, g)
+}
+
+// reads says whether one of the runs that are told is chosen, by a record.
+func (t gapTable) reads(record string) bool {
+	return slices.ContainsFunc(t.Runs, func(r gapRun) bool { return r.Reads() != 0 && fmt.Sprint(r.Reads()) == record })
 }
 
 // exhibit is the id of an exhibit by its reference.
