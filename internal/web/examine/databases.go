@@ -35,6 +35,7 @@ const (
 // databases is the view of the case's databases, and of the rows of one of them.
 type databases struct {
 	All    []databaseLine
+	Next   string // address at which the list of them goes on, "" at its end
 	Chosen *databaseLine
 	Rows   *evidence.Rows
 	Tables []tableLink
@@ -134,6 +135,7 @@ func (a pages) databases(ctx context.Context, p *frame.Page, v *content) (*datab
 		if q.Get("db") != "" {
 			p.Fault = "There is no such database in this case."
 		}
+		d.All, d.Next = part(p, d.All, 0, underViews)
 		return d, nil
 	}
 	acq, err := a.Store.AcquisitionByID(ctx, d.Chosen.AcquisitionID)

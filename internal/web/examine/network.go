@@ -40,13 +40,15 @@ type netNode struct {
 	Sub      string // below the name
 	Address  string
 	Anchor   string // of the name: start, middle or end
-	DX, DY   float64
+	DX, DY   float64 // from the mark to the name
 	N, Below int64
 	Chosen   bool
 }
 
-// SubY is where the line below the name stands.
-func (x netNode) SubY() float64 { return x.DY + 12 }
+// TextX and TextY are where the name stands, and SubY where the line below it.
+func (x netNode) TextX() float64 { return round1(x.X + x.DX) }
+func (x netNode) TextY() float64 { return round1(x.Y + x.DY) }
+func (x netNode) SubY() float64  { return x.TextY() + 12 }
 
 // netLine is a half of a line: what went one way, and how much of that lies below.
 type netLine struct {
