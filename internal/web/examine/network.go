@@ -39,7 +39,7 @@ type netNode struct {
 	Name     string
 	Sub      string // below the name
 	Address  string
-	Anchor   string // of the name: start, middle or end
+	Anchor   string  // of the name: start, middle or end
 	DX, DY   float64 // from the mark to the name
 	N, Below int64
 	Chosen   bool
