@@ -326,7 +326,8 @@ const goesOn = async (seen) => {
     const way = s.target.dataset.more;
     const all = [...page.querySelectorAll("[data-rows]")].find((r) => r.dataset.rows === rows.dataset.rows);
     if (!all) {
-      delete s.target.dataset.asked; // the list has not ended: its link leads to a page that says what is wrong
+      goingOn.delete(s.target); // the list has not ended: its link leads to a page that says what is wrong
+      delete s.target.dataset.asked;
       continue;
     }
     const got = [...all.children].filter((r) => (r.dataset.more ?? way) === way);
