@@ -703,8 +703,9 @@ test("questions of the evening, and what the other phone says", async () => {
   const end = page.getByRole("link", { name: "More tables" });
   await end.scrollIntoViewIfNeeded();
   await fails;
-  await expect.poll(() => faults.splice(0)).toEqual([expect.stringContaining("500")]);
+  await expect.poll(() => faults.length).toBeGreaterThan(0);
   await expect(end).toBeVisible();
+  expect(faults.splice(0).filter((f) => !f.includes("500"))).toEqual([]);
   await page.unroute(/tables=/);
   await page.reload();
   await expect

@@ -326,8 +326,7 @@ const goesOn = async (seen) => {
     const way = s.target.dataset.more;
     const all = [...page.querySelectorAll("[data-rows]")].find((r) => r.dataset.rows === rows.dataset.rows);
     if (!all) {
-      goingOn.delete(s.target); // the list has not ended: its link leads to a page that says what is wrong
-      delete s.target.dataset.asked;
+      delete s.target.dataset.asked; // the list has not ended: its link leads to a page that says what is wrong
       continue;
     }
     const got = [...all.children].filter((r) => (r.dataset.more ?? way) === way);
