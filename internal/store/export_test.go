@@ -36,3 +36,6 @@ func Holds(ctx context.Context, s *Store, f Filter) bool {
 	_, ok, err := s.heldTimes(ctx, f)
 	return err == nil && ok
 }
+
+// Once is what has something be found once for all who ask for it meanwhile.
+var Once = once

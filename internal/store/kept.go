@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+
+	"golang.org/x/sync/singleflight"
 )
 
 // What takes long to find in a large case is kept with how many changes the case had had, which the database counts itself;
@@ -18,15 +20,30 @@ const changes = "SELECT count(*) FROM case_change WHERE case_id = $1 AND ($2::bi
 // isKept reads the answer that is kept if what it is of is as it was.
 const isKept = "SELECT body FROM kept_answer WHERE case_id = $1 AND about = $3 AND changes = (" + changes + ")"
 
+// once has something be found once for all who ask for it meanwhile. What had begun before somebody asked may be of before
+// that, and is asked for again: what is found then had not.
+func once(asking *singleflight.Group, key string, find func() (any, error)) (any, error) {
+	for again := false; ; again = true {
+		mine := false
+		found, err, _ := asking.Do(key, func() (any, error) {
+			mine = true
+			return find()
+		})
+		if mine || again || err != nil {
+			return found, err
+		}
+	}
+}
+
 // kept gives the answer to a question of a case, or of the records of some acquisitions of it if there are any in of: the one
 // that is kept if they are as they were, or what ask finds. Who asks while it is being found waits for that, and it is found
-// even if nobody waits any more.
+// even if nobody waits any more; what is waited for is never of before it was asked for.
 func kept[T any](ctx context.Context, s *Store, caseID int64, about string, of []int64, ask func(*Tx) (T, error)) (answer T, err error) {
 	var body json.RawMessage
 	err = s.db.GetContext(ctx, &body, isKept, caseID, of, about)
 	if errors.Is(err, sql.ErrNoRows) {
 		var found any
-		found, err, _ = s.asking.Do(fmt.Sprint(caseID, about), func() (any, error) {
+		found, err = once(&s.asking, fmt.Sprint(caseID, about), func() (any, error) {
 			var body json.RawMessage
 			err := s.change(context.WithoutCancel(ctx), func(t *Tx) error {
 				// Another process may be finding it.

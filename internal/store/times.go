@@ -208,7 +208,10 @@ func hold[T any](ctx context.Context, s *Store, caseID int64, of []int64, key st
 	ctx, stop := context.WithCancel(context.WithoutCancel(ctx))
 	defer stop()
 	defer context.AfterFunc(s.ctx, stop)()
-	found, err, _ := s.asking.Do("holding "+key, func() (any, error) {
+	found, err := once(&s.asking, "holding "+key, func() (any, error) {
+		if out, ok, err := held[T](ctx, s, caseID, of, key); ok || err != nil { // by whom this one waited for
+			return out, err
+		}
 		h := &holding{}
 		// Before it is found: what changes meanwhile makes it one to be found anew.
 		if err := s.get(ctx, &h.changes, "counting changes", changes, caseID, of); err != nil {
