@@ -520,7 +520,9 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page).toHaveURL(/view=people/);
   await page.locator(".net-person", { hasText: "Tor-Ivar" }).click();
   await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
+  const his = page.url();
   await page.keyboard.press("j"); // they are gone through as all else is
+  await expect(page).not.toHaveURL(his);
   await expect(page.locator("aside.pane h2")).not.toHaveText("Tor-Ivar");
   await page.keyboard.press("k");
   await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
