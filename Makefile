@@ -24,14 +24,14 @@ fuzz:
 fmt: node_modules
 	gofmt -w cmd core internal
 	node scripts/templates.mjs $$(find internal -name '*.html')
-	npx prettier --log-level warn --write 'e2e/**/*.mjs' 'scripts/*.mjs' internal/web/static/crosswind.js internal/web/static/chart.js
+	npx prettier --log-level warn --write 'e2e/**/*.mjs' 'scripts/*.mjs' internal/web/static/crosswind.js internal/web/static/list.js internal/web/static/chart.js internal/web/static/pagemap.js
 
 lint: node_modules
 	test -z "$$(gofmt -l cmd core internal)"
 	go vet ./...
 	go tool staticcheck ./...
 	node scripts/templates.mjs --check $$(find internal -name '*.html')
-	npx prettier --log-level warn --check 'e2e/**/*.mjs' 'scripts/*.mjs' internal/web/static/crosswind.js internal/web/static/chart.js
+	npx prettier --log-level warn --check 'e2e/**/*.mjs' 'scripts/*.mjs' internal/web/static/crosswind.js internal/web/static/list.js internal/web/static/chart.js internal/web/static/pagemap.js
 
 css: node_modules
 	scripts/css.sh

@@ -20,24 +20,30 @@
   ];
   let map = null;
 
-  const color = (name) =>
-    getComputedStyle(document.documentElement)
-      .getPropertyValue("--color-" + name)
-      .trim();
+  // The colours of what is drawn, as they are by day or by night.
+  const c = {};
+  function colors() {
+    const probe = document.body.appendChild(document.createElement("i"));
+    for (const name of ["sea", "sea-tint", "ink", "ink-2", "sheet", "paper", "rule", "deep", "brass"]) {
+      probe.style.color = `var(--color-${name})`;
+      c[name] = getComputedStyle(probe).color;
+    }
+    probe.remove();
+  }
 
   // Each use has a pattern that does without colour.
   function drawCell(g, use, x, y, s) {
-    const c = map?.colors ?? colors();
-    const fill = { 1: c.sea, 2: c.seaTint, 3: c.ink2, 4: c.sheet, 5: c.paper, 6: c.rule, 7: c.sheet, 8: c.paper, 9: c.ink }[use] ?? c.sheet;
+    const fill =
+      { 1: c.sea, 2: c["sea-tint"], 3: c["ink-2"], 4: c.sheet, 5: c.paper, 6: c.rule, 7: c.sheet, 8: c.paper, 9: c.ink }[use] ?? c.sheet;
     g.fillStyle = fill;
     g.fillRect(x, y, s, s);
     if (s < 6) {
       if (use === 0) ((g.fillStyle = c.brass), g.fillRect(x, y, s, 1));
-      else if (use === 4) ((g.fillStyle = c.ink2), g.fillRect(x, y + (s >> 1), s, 1));
+      else if (use === 4) ((g.fillStyle = c["ink-2"]), g.fillRect(x, y + (s >> 1), s, 1));
       else if (use === 5) ((g.fillStyle = c.sea), g.fillRect(x + (s >> 1), y, 1, s));
       return;
     }
-    g.fillStyle = c.ink2;
+    g.fillStyle = c["ink-2"];
     const m = Math.floor(s / 2);
     if (use === 0) {
       g.fillStyle = c.brass;
@@ -52,7 +58,7 @@
       g.fillStyle = c.sea;
       for (let i = 1; i < s; i += 3) g.fillRect(x + i, y, 1, s);
     } else if (use === 6 || use === 9) {
-      g.fillStyle = use === 9 ? c.sheet : c.ink2;
+      g.fillStyle = use === 9 ? c.sheet : c["ink-2"];
       g.fillRect(x + m, y + 1, 1, s - 2);
       g.fillRect(x + 1, y + m, s - 2, 1);
     } else if (use === 7) {
@@ -65,7 +71,6 @@
     }
   }
   function drawFound(g, use, x, y, s) {
-    const c = map?.colors ?? colors();
     const line = [1, 3, 9].includes(use) ? c.sheet : c.deep; // to be seen on what is dark
     g.fillStyle = c.deep;
     if (s < 4) return g.fillRect(x, y, s, s);
@@ -84,20 +89,6 @@
     g.stroke();
     g.restore();
   }
-  function colors() {
-    return {
-      sea: color("sea"),
-      seaTint: color("sea-tint"),
-      ink: color("ink"),
-      ink2: color("ink-2"),
-      sheet: color("sheet"),
-      paper: color("paper"),
-      rule: color("rule"),
-      deep: color("deep"),
-      brass: color("brass"),
-    };
-  }
-
   class PageMap {
     constructor(box, data) {
       this.box = box;
@@ -106,7 +97,7 @@
       this.data = new DataView(data);
       this.pages = data.byteLength / BYTES;
       this.tables = box.dataset.tables.split("\n");
-      this.colors = colors();
+      colors();
       this.cursor = Math.min(this.pages, Math.max(1, Math.floor(Number(new URL(location.href).searchParams.get("page"))) || 1));
       this.fit();
     }
@@ -151,10 +142,10 @@
       }
       let t = this.tiles[key];
       if (!t) {
-        const c = new OffscreenCanvas(px, px);
-        const g = c.getContext("2d");
+        const tile = new OffscreenCanvas(px, px);
+        const g = tile.getContext("2d");
         g.scale(px / size, px / size);
-        g.fillStyle = this.colors.sheet;
+        g.fillStyle = c.sheet;
         g.fillRect(0, 0, size, size);
         g.globalAlpha = within ? 1 : 0.14;
         const s = size - (size >= 6 ? 1 : 0);
@@ -201,8 +192,8 @@
       g.setTransform(1, 0, 0, 1, 0, 0);
       g.putImageData(image, 0, 0);
       g.setTransform(ratio, 0, 0, ratio, 0, 0);
-      this.outline(g, this.cursor, this.colors.ink, top);
-      if (this.over && this.over !== this.cursor) this.outline(g, this.over, this.colors.brass, top);
+      this.outline(g, this.cursor, c.ink, top);
+      if (this.over && this.over !== this.cursor) this.outline(g, this.over, c.brass, top);
     }
     outline(g, n, stroke, top) {
       const x = ((n - 1) % this.across) * this.size,
@@ -240,7 +231,7 @@
     }
     open(n) {
       this.move(n);
-      const url = new URL(location.href);
+      const url = new URL(Crosswind.here());
       for (const k of ["part", "frame", "from"]) url.searchParams.delete(k);
       url.searchParams.set("page", n);
       return Crosswind.visit(url.href, { parts: ["page"] });
@@ -314,7 +305,7 @@
     });
     // By day and by night.
     const recolor = () => {
-      map.colors = colors();
+      colors();
       map.tilesOf = "";
       map.draw();
       legend();
@@ -329,7 +320,7 @@
         drawCell(g, 2, 1, 1, 14);
         drawFound(g, 2, 1, 1, 14);
       } else drawCell(g, Number(sw.dataset.mapSwatch), 1, 1, 14);
-      g.strokeStyle = map.colors.ink2;
+      g.strokeStyle = c["ink-2"];
       g.strokeRect(0.5, 0.5, 15, 15);
     }
   }
@@ -347,6 +338,7 @@
       const data = new DataView(await answer.arrayBuffer());
       const pages = data.byteLength / BYTES;
       const draw = () => {
+        colors();
         const ratio = window.devicePixelRatio || 1;
         const { clientWidth: w, clientHeight: h } = canvas;
         canvas.width = w * ratio;
