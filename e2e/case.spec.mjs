@@ -520,12 +520,30 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page).toHaveURL(/view=people/);
   await page.locator(".net-person", { hasText: "Tor-Ivar" }).click();
   await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
+  // They are gone through as all else is. Keys that are pressed before the answer to the last of them count all the same.
   const his = page.url();
-  await page.keyboard.press("j"); // they are gone through as all else is
-  await expect(page).not.toHaveURL(his);
+  await page.keyboard.press("j");
   await expect(page.locator("aside.pane h2")).not.toHaveText("Tor-Ivar");
   await page.keyboard.press("k");
+  await expect(page).toHaveURL(his);
   await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
+  const held = async (...keys) => {
+    let pressed;
+    const all = new Promise((done) => (pressed = done));
+    await page.route("**/examine?*", (route) => all.then(() => route.continue()));
+    for (const key of keys) await page.keyboard.press(key);
+    pressed();
+  };
+  const back = page.waitForResponse((answer) => answer.url().replace(/#.*/, "") === his);
+  await held("j", "k");
+  await back;
+  await expect(page.locator('.net-person[aria-current="true"]')).toContainText("Tor-Ivar");
+  await expect(page.locator("aside.pane h2")).toHaveText("Tor-Ivar");
+  await expect(page).toHaveURL(his);
+  await page.goto(kase() + "/examine?from=2026-09-11T20:00:00Z&to=2026-09-11T22:00:00Z");
+  await expect(page.locator("#part-list tr[data-id]").first()).toBeVisible();
+  await held("ArrowRight", "ArrowRight", "+");
+  await expect(page).toHaveURL(/from=2026-09-11T21(:|%3A)30(:|%3A)00Z&to=2026-09-11T22(:|%3A)30(:|%3A)00Z/);
   await page.goto(evening);
   await page.getByRole("link", { name: "Leave out Talk" }).click();
   await expect(page).toHaveURL(/kind=/);
@@ -551,18 +569,61 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page).toHaveURL(/&r=\d+&sort=kind/);
   await page.keyboard.press("c");
   await expect(page).toHaveURL(/&r=\d+&to=[^&]*&view=conversation/);
-  // A list that begins in the middle goes on upwards, and leaves what is seen where it is.
+  // A list of many rows has those in the page that are near to what is seen, in their order, wherever it is scrolled to.
   await page.goto(kase() + "/examine");
   const records = page.locator("#part-list tr[data-id]");
-  const twice = () =>
-    page.locator("#part-list").evaluate((list) => (list.scrollTop = list.scrollHeight) && list.querySelectorAll("tr[data-id]").length);
-  await expect.poll(twice).toBeGreaterThan(600);
-  await records.nth(580).click();
-  await expect(page).toHaveURL(/r=\d+/);
+  const list = page.locator("#part-list");
+  const all = await list.evaluateHandle(() => new Set());
+  const scrolled = (to) =>
+    list.evaluate(
+      (list, { all, to }) => {
+        const view = list.getBoundingClientRect();
+        const rows = [...list.querySelectorAll("tr[data-id]")];
+        for (const row of rows) all.add(row.dataset.id);
+        list.scrollTop = to * list.scrollHeight;
+        const ids = [...all];
+        const from = ids.indexOf(rows.find((row) => row.getBoundingClientRect().bottom > view.top + 40)?.dataset.id);
+        const seen = rows.filter(
+          (row) => row.getBoundingClientRect().bottom > view.top + 40 && row.getBoundingClientRect().top < view.bottom,
+        );
+        return {
+          from,
+          rows: rows.length,
+          all: ids.length,
+          inOrder: seen.every((row, i) => row.dataset.id === ids[from + i]),
+          seen: seen.length,
+        };
+      },
+      { all, to },
+    );
+  await expect.poll(async () => (await scrolled(1)).all).toBeGreaterThan(600);
+  await expect.poll(async () => (await scrolled(0)).from).toBe(0);
+  await records.first().click();
+  for (const to of [0.5, 1, 0.25]) {
+    let at;
+    await expect.poll(async () => ((at = await scrolled(to)), at.seen > 4 && at.from > to * 300)).toBe(true);
+    expect(at).toMatchObject({ inOrder: true });
+    expect(at.rows).toBeLessThan(320);
+  }
+  // A key goes on from what is chosen, though that be far away.
+  const second = await list.evaluate((list, all) => [...all][1], all);
+  await page.keyboard.press("j");
+  await expect(page.locator(`#part-list tr[data-id="${second}"][aria-selected="true"]`)).toBeInViewport();
+  // One that begins in the middle goes on upwards, and leaves what is seen where it is.
+  await expect.poll(async () => (await scrolled(1)).from).toBeGreaterThan(580);
+  const upTo = page.url();
+  await records.last().click();
+  await expect(page).not.toHaveURL(upTo);
   await page.reload();
   const chosen = page.locator('#part-list tr[aria-selected="true"]');
   await expect.poll(() => records.count()).toBeGreaterThan(80); // those before have come by themselves
   await expect(chosen).toBeInViewport();
+  // What was chosen when the list came can be chosen again.
+  const first = page.url();
+  await page.keyboard.press("j");
+  await expect(page).not.toHaveURL(first);
+  await page.keyboard.press("k");
+  await expect(page).toHaveURL(first);
   await page.locator("#part-list").evaluate((list) => list.scrollTo(0, 0));
   await expect.poll(() => records.count()).toBeGreaterThan(140);
   await expect(chosen).not.toBeInViewport();
@@ -727,7 +788,6 @@ test("questions of the evening, and what the other phone says", async () => {
   await shot(page, "files");
   // A long list goes on as it is scrolled, to its end.
   await page.goto(kase() + "/examine?exhibit=014-A&view=files&named=a");
-  const list = page.locator("#part-list");
   const here = Number((await list.innerText()).match(/([\d\u202f]+)\s+files\s+here/)[1].replace("\u202f", ""));
   expect(here).toBeGreaterThan(200);
   await expect(async () => {

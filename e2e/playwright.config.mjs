@@ -13,6 +13,8 @@ export default defineConfig({
   workers: 2, // the files of tests share an application, and keep to cases of their own
   reporter: [["list"]],
   use: {
+    actionTimeout: 300_000, // as what is expected: else what never comes is waited for as long as the whole test
+    navigationTimeout: 300_000,
     viewport: { width: 1280, height: 800 },
     colorScheme: "light",
     acceptDownloads: true,

@@ -21,24 +21,32 @@
   function show(from, to) {
     const least = 60000;
     if (to - from < least) to = from + least;
-    const url = new URL(location.href);
+    const url = new URL(Crosswind.here());
     url.searchParams.set("from", new Date(Math.round(from / 1000) * 1000).toISOString().replace(".000", ""));
     url.searchParams.set("to", new Date(Math.round(to / 1000) * 1000).toISOString().replace(".000", ""));
     url.searchParams.delete("after");
     return Crosswind.visit(url.href);
   }
   function fit() {
-    const url = new URL(location.href);
+    const url = new URL(Crosswind.here());
     for (const k of ["from", "to", "after"]) url.searchParams.delete(k);
     return Crosswind.visit(url.href);
   }
+  // shown is the window of the chart, or the one that it is about to have.
+  function shown() {
+    const { from, to } = frame(chart());
+    if (Crosswind.here() === location.href) return { from, to };
+    const asked = new URL(Crosswind.here()).searchParams;
+    const next = { from: Date.parse(asked.get("from")), to: Date.parse(asked.get("to")) };
+    return next.from < next.to ? next : { from, to };
+  }
   function zoom(by, around) {
-    const f = frame(chart());
+    const f = shown();
     const mid = around ?? (f.from + f.to) / 2;
     return show(mid - (mid - f.from) * by, mid + (f.to - mid) * by);
   }
   function move(by) {
-    const f = frame(chart());
+    const f = shown();
     const d = (f.to - f.from) * by;
     return show(f.from + d, f.to + d);
   }
@@ -221,7 +229,7 @@
     const lat = (y) => Math.min(90, Math.max(-90, north - y / by));
     const lon = (x) => +west + x / by / flat;
     const box = [lat(y + height - inset), lon(x + inset), lat(y + inset), lon(x + width - inset)];
-    const url = new URL(location.href);
+    const url = new URL(Crosswind.here());
     url.searchParams.set("box", box.map((f) => f.toFixed(7)).join());
     if (box[3] - box[1] > 360) url.searchParams.delete("box");
     Crosswind.still(map.closest(".list"), url.href, ["list"]);

@@ -20,7 +20,7 @@ const painted = new Promise((done) => {
 Crosswind.drawn = (then) => painted.then(() => (document.hidden ? setTimeout(then) : requestAnimationFrame(() => setTimeout(then))));
 
 // Alpine asks for what has the page laid out, and takes as long to start as the page to be drawn.
-const started = new Promise((resolve) => (Crosswind.start = resolve));
+const started = (Crosswind.started = new Promise((resolve) => (Crosswind.start = resolve)));
 function startAlpine() {
   for (const { href } of document.querySelectorAll("link[data-later]")) {
     const script = document.createElement("script");
@@ -38,7 +38,10 @@ Crosswind.drawn(startAlpine);
 // If nobody asked for it, what is in use is left alone, however late its use began, and it gives way to what was asked for.
 let visits = 0, // that somebody asked for
   fetched = 0, // all of them
-  latest = ""; // the address of the last that somebody asked for
+  latest = "", // the address of the last that somebody asked for
+  coming = ""; // the same, until it has come
+// here is what the next thing that somebody asks for is asked of: a key is pressed again before its answer has come.
+const here = (Crosswind.here = () => coming || location.href);
 const visited = new Set(); // the addresses of all that somebody asked for
 const unasked = new WeakSet(); // the parts that the last visit to fetch them fetches unasked
 const partsOf = (within) => [...within.querySelectorAll('[id^="part-"]')];
@@ -59,12 +62,19 @@ function inUse(part) {
 // comesAlong tells a part that is fetched with others: what has not come yet, and the links to views, which keep what is chosen.
 const comesAlong = (part, asked) => part.hasAttribute("aria-busy") || (asked && part.id === "part-tags" && !inUse(part));
 Crosswind.visit = async function (url, { push = true, parts = null, asked = true } = {}) {
-  if (asked) document.dispatchEvent(new Event("crosswind:visit"));
+  if (asked) {
+    document.dispatchEvent(new Event("crosswind:visit"));
+    coming = new URL(url, location.href).href;
+    visited.add((latest = coming.replace(/#.*/, "")));
+  }
+  const mine = asked ? ++visits : visits;
+  await comes(url, push, parts, asked, mine);
+  if (asked && mine === visits) coming = "";
+};
+async function comes(url, push, parts, asked, mine) {
   await started;
   if (!Crosswind.ajax) return asked && location.assign(url);
   if (!asked && document.querySelector("[aria-busy]")) return;
-  const mine = asked ? ++visits : visits;
-  if (asked) visited.add((latest = new URL(url, location.href).href.replace(/#.*/, "")));
   const fetching = partsOf(document)
     .filter((part) => !parts || parts.includes(part.id.slice("part-".length)) || comesAlong(part, asked))
     .filter((part) => asked || (part.id !== "part-said" && !inUse(part))); // what was said is read once, and stays until something is asked for
@@ -91,7 +101,7 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
   if (!drawer && wasOpen) document.querySelector("a[data-origin]")?.focus();
   if (push) history.pushState(null, "", url);
   document.dispatchEvent(new Event("crosswind:visited"));
-};
+}
 document.addEventListener("ajax:success", (event) => {
   const title = event.detail.html.querySelector("title");
   const address = event.detail.url?.replace(/#.*/, "");
@@ -119,7 +129,7 @@ window.addEventListener("popstate", () => Crosswind.visit(location.href, { push:
 document.addEventListener("click", (event) => {
   const row = event.target.closest("tr[data-id]");
   if (row && (event.ctrlKey || event.metaKey || event.shiftKey) && !event.target.closest("a, button, input, label"))
-    return pick(row, event.shiftKey);
+    return Crosswind.pick(row, event.shiftKey);
   if (event.defaultPrevented || event.button || event.metaKey || event.ctrlKey || event.shiftKey) return;
   const copy = event.target.closest("[data-copy]");
   if (copy) {
@@ -138,21 +148,22 @@ document.addEventListener("click", (event) => {
 });
 
 // A row that is chosen is selected; a link that stands for itself is the current one.
-const markOf = (row) => (row.matches("a") ? "aria-current" : "aria-selected");
+const markOf = (Crosswind.markOf = (row) => (row.matches("a") ? "aria-current" : "aria-selected"));
 function mark(row, on) {
   row.setAttribute(markOf(row), String(on));
 }
 
-// fromHere is where a link or form leads whose part of the page has stood for longer than what is chosen and shown now: what
-// it changes is changed of that.
-function fromHere(of, leads) {
+// fromHere is where a link or form leads whose part of the page has stood for longer than what is chosen and shown now, or is
+// about to be: what it changes is changed of that. Those that are named are what it is there to choose, which may have been
+// chosen when that part came, and something else since.
+function fromHere(of, leads, named = []) {
   const to = new URL(leads, location.href);
   const was = new URL(madeFor.get(of.closest('[id^="part-"]')) ?? "/", location.href);
-  const now = new URL(location.href);
+  const now = new URL(here());
   if (was.pathname !== to.pathname || now.pathname !== to.pathname) return to.href;
-  for (const name of new Set([...was.searchParams.keys(), ...to.searchParams.keys()])) {
+  for (const name of new Set([...named, ...was.searchParams.keys(), ...to.searchParams.keys()])) {
     const then = to.searchParams.getAll(name);
-    if (was.searchParams.getAll(name).join("\n") === then.join("\n")) continue;
+    if (!named.includes(name) && was.searchParams.getAll(name).join("\n") === then.join("\n")) continue;
     now.searchParams.delete(name);
     for (const value of then) now.searchParams.append(name, value);
   }
@@ -168,19 +179,21 @@ Crosswind.still = async function (list, url, parts) {
   if (list && !list.isConnected) document.getElementById(list.id)?.scrollTo(0, at);
 };
 
-// choose follows a link that changes only some parts. What is chosen in a list, or on its map, leaves the list where it is.
-async function choose(link) {
+// choose follows a link that changes only some parts: it, or its row, names what it chooses of the address. What is chosen in a
+// list, or on its map, leaves the list where it is.
+const choose = (Crosswind.choose = async function (link) {
   const row = link.closest("[data-choose]");
   if (row) {
     for (const r of row.closest('[id^="part-"]').querySelectorAll("[data-choose]")) mark(r, r === row);
     row.scrollIntoView({ block: "nearest" });
   }
-  const to = fromHere(link, link.getAttribute("href")); // a link of a drawing has no text for its href
-  if (to === location.href) return;
+  const named = (link.dataset.names ?? row?.dataset.choose)?.split(" ");
+  const to = fromHere(link, link.getAttribute("href"), named); // a link of a drawing has no text for its href
+  if (to === here()) return;
   const still = row ?? link.closest(".map");
   await Crosswind.still(still?.closest(".list"), to, link.dataset.swap ? link.dataset.swap.split(" ") : null);
   if (!still) toChosen();
-}
+});
 
 document.addEventListener("submit", (event) => {
   const form = event.target.closest("form[data-swap-form]");
@@ -232,7 +245,7 @@ document.addEventListener("keydown", (event) => {
     if (close) {
       event.preventDefault();
       close.click();
-    } else if (document.activeElement === document.body) letGo();
+    } else if (document.activeElement === document.body) Crosswind.letGo();
     else document.activeElement.blur();
     return;
   }
@@ -240,11 +253,11 @@ document.addEventListener("keydown", (event) => {
   const act = {
     "/": () => document.getElementById("search")?.focus(),
     0: () => document.querySelector("a.course-case")?.click(),
-    j: () => step(1),
-    k: () => step(-1),
-    m: () => document.getElementById(picks.size ? "picked-reason" : "mark-reason")?.focus(),
-    x: () => pick(document.querySelector('tr[data-id][aria-selected="true"]'), false),
-    X: () => pick(document.querySelector('tr[data-id][aria-selected="true"]'), true),
+    j: () => Crosswind.step(1),
+    k: () => Crosswind.step(-1),
+    m: () => (document.querySelector("form.picked:not([hidden]) #picked-reason") ?? document.getElementById("mark-reason"))?.focus(),
+    x: () => Crosswind.pick(document.querySelector('tr[data-id][aria-selected="true"]'), false),
+    X: () => Crosswind.pick(document.querySelector('tr[data-id][aria-selected="true"]'), true),
     n: () => {
       const note = document.querySelector("details.working-note");
       if (!note) return;
@@ -268,90 +281,8 @@ document.addEventListener("keydown", (event) => {
   }
 });
 
-function step(by) {
-  const rows = [...document.querySelectorAll("[data-choose]")];
-  const at = rows.findIndex((r) => r.getAttribute(markOf(r)) === "true");
-  const row = rows[at < 0 ? 0 : at + by];
-  const link = row?.matches("a") ? row : row?.querySelector("a[data-swap]");
-  if (link) choose(link);
-}
-
-// Records that are picked are marked together. What is picked stays so while the page does, whatever is shown of it.
-const picks = new Set(); // ids
-let lastPick = null;
-function pick(row, range) {
-  if (!row) return;
-  const id = row.dataset.id;
-  const rows = [...document.querySelectorAll("tr[data-id]")];
-  const from = range ? rows.findIndex((r) => r.dataset.id === lastPick) : -1;
-  const at = rows.indexOf(row);
-  if (from >= 0) for (const r of rows.slice(Math.min(from, at), Math.max(from, at) + 1)) picks.add(r.dataset.id);
-  else if (!picks.delete(id)) picks.add(id);
-  lastPick = id;
-  showPicks();
-}
-function letGo() {
-  picks.clear();
-  showPicks();
-}
-function showPicks() {
-  const form = document.querySelector("form.picked");
-  for (const row of document.querySelectorAll("tr[data-id]")) row.toggleAttribute("data-picked", picks.has(row.dataset.id));
-  if (!form) return;
-  form.hidden = picks.size === 0;
-  form.elements.ids.value = [...picks].join(" ");
-  const back = new URLSearchParams(location.search); // to where the last of them stands
-  if (lastPick) back.set("r", lastPick);
-  form.elements.back.value = back.toString();
-  form.querySelector("[data-count]").textContent = picks.size === 1 ? "1 picked record" : `${num(picks.size)} picked records`;
-}
-document.addEventListener("crosswind:visited", showPicks);
-document.addEventListener("click", (event) => {
-  if (event.target.closest("[data-let-go]")) letGo();
-});
-
-// A list goes on when an end of it is about to come into view: once, though other parts of the page are swapped meanwhile,
-// and when what is in view has been drawn; or, of one of many lists, when it is asked for.
-// What comes before leaves what is seen where it is.
-const goingOn = new WeakSet();
-const goesOn = async (seen) => {
-  for (const s of seen) {
-    if (!s.isIntersecting || goingOn.has(s.target)) continue;
-    goingOn.add(s.target);
-    more.unobserve(s.target);
-    const link = s.target.querySelector("a");
-    const answer = await fetch(link.href, { headers: { "X-Alpine-Target": "part-list" } }).catch(() => null);
-    const page = new DOMParser().parseFromString(answer?.ok ? await answer.text() : "", "text/html");
-    const rows = s.target.parentElement;
-    const way = s.target.dataset.more;
-    const all = [...page.querySelectorAll("[data-rows]")].find((r) => r.dataset.rows === rows.dataset.rows);
-    if (!all) {
-      delete s.target.dataset.asked; // the list has not ended: its link leads to a page that says what is wrong
-      continue;
-    }
-    const got = [...all.children].filter((r) => (r.dataset.more ?? way) === way);
-    const focused = s.target.contains(document.activeElement);
-    const list = way === "before" && rows.closest(".list");
-    const below = list && list.scrollHeight - list.scrollTop;
-    s.target.replaceWith(...got.map((r) => document.adoptNode(r)));
-    if (list) list.scrollTop = list.scrollHeight - below;
-    if (focused) got[0]?.querySelector("a")?.focus();
-    ends();
-    showPicks();
-  }
-};
-const more = new IntersectionObserver(goesOn, { scrollMargin: "320px" });
-let soon = 0;
-const ends = () => document.querySelectorAll("[data-rows] > [data-more]:not([data-asked])").forEach((end) => more.observe(end));
-document.addEventListener("click", (event) => {
-  const target = event.target.closest("a") && event.target.closest("[data-asked]");
-  if (!target || event.button || event.metaKey || event.ctrlKey || event.shiftKey) return;
-  event.preventDefault();
-  goesOn([{ isIntersecting: true, target }]);
-});
+// A conversation shows what is chosen in its middle.
 function watch() {
-  clearTimeout(soon);
-  soon = setTimeout(() => started.then(ends), 100);
   const chosen = document.querySelector(".said-bubble.chosen"),
     talk = chosen?.closest(".talk");
   if (talk) {
