@@ -20,15 +20,18 @@ const (
 	reached  = 500 // rows to which a list comes at once, if the chosen one is among them
 )
 
-// What a window shows above a list, in CSS pixels: the least of it.
+// What a window shows besides a list's rows, in CSS pixels: what is above it, which is the least of that, its head and the
+// page's foot.
 const (
-	underViews = 185
-	underChart = 370
-	underMap   = 600
+	underViews = 185 + headAndFoot
+	underChart = 370 + headAndFoot
+	underMap   = 600 + headAndFoot
 	rowTall    = 30
+
+	headAndFoot = 30 + 28
 )
 
-// firstRows is how many rows of a list come at once: what the reader's window shows of it below so much else, and two more.
+// firstRows is how many rows of a list come at once: what the reader's window shows of it besides so much else, and two more.
 // One that is swapped may stand scrolled, and comes with what a large screen shows.
 func firstRows(p *frame.Page, above int) int {
 	if p.Tall == 0 {

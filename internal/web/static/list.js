@@ -8,7 +8,8 @@
   const BUNCH = 20, // rows
     WHOLE = 320, // rows up to which a list is left whole, and the browser finds all of its words
     NEAR = 1200, // pixels from the list's edge from where on a bunch is shown
-    FAR = 2400; // and beyond which it is put away
+    FAR = 2400, // and beyond which it is put away
+    AGAIN = 5000; // milliseconds after which a list that could not go on tries again
   const away = new WeakMap(); // the row that stands for a bunch, to its rows
   const bunches = new WeakMap(); // a row that is shown, to those of its bunch
   const all = (selector) =>
@@ -134,7 +135,9 @@
       const way = s.target.dataset.more;
       const come = [...page.querySelectorAll("[data-rows]")].find((r) => r.dataset.rows === rows.dataset.rows);
       if (!come) {
-        delete s.target.dataset.asked; // the list has not ended: its link leads to a page that says what is wrong
+        // The list has not ended: its link leads to a page that says what is wrong, and what goes on by itself tries again.
+        if ("asked" in s.target.dataset) delete s.target.dataset.asked;
+        else setTimeout(() => goingOn.delete(s.target) && more.observe(s.target), AGAIN);
         continue;
       }
       const got = [...come.children].filter((r) => (r.dataset.more ?? way) === way);
