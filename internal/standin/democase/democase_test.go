@@ -244,7 +244,7 @@ func TestPhotographsSayWhatTheCameraDid(t *testing.T) {
 	files = slices.DeleteFunc(files, func(p piece) bool { return p.sort != "photo" })
 	for i, s := range shots() {
 		p, err := media.Read(bytes.NewReader(files[i].data), int64(len(files[i].data)))
-		if err != nil || p.Taken == nil || p.Taken.Local != s.at.Format("2006-01-02T15:04:05") || (p.Taken.At == nil) != (s.offset == "") || p.Orientation != int(s.turned) || p.Model != s.device[1] || max(p.Width, p.Height) != 480 || (p.Width < p.Height) != (s.turned > 4) {
+		if err != nil || p.Taken == nil || p.Taken.Local != s.at.Add(s.ahead).Format("2006-01-02T15:04:05") || (p.Taken.At == nil) != (s.offset == "") || p.Orientation != int(s.turned) || p.Model != s.device[1] || max(p.Width, p.Height) != 480 || (p.Width < p.Height) != (s.turned > 4) {
 			t.Errorf("%s: %+v, %v", files[i].file, p, err)
 			continue
 		}
