@@ -677,6 +677,12 @@ test("questions of the evening, and what the other phone says", async () => {
   await expect(page.locator("aside.pane")).toContainText("C0053.jpg");
   await accessible(page);
   await shot(page, "gallery");
+  // Which photograph's own date is another than the library has?
+  await page.goto(kase() + "/examine?view=gallery&exhibit=014-A&from=2026-07-01T00:00:00Z&to=2026-07-12T00:00:00Z");
+  await page.locator(".picture:has(.corner)").first().click();
+  await expect(page.locator("aside.pane")).toContainText(
+    /The file itself\s+has it taken 9 Jul 2026 04:13:23 \+01:00, 12 h 00 min later:\s+contradicts/,
+  );
   // What went from the other phone, and between which dates?
   await page.goto(kase() + "/examine?view=compare&exhibit=014-C&from=2026-09-01T00:00:00Z&to=2026-09-25T00:00:00Z");
   await expect(page.locator("h3", { hasText: "Missing later" })).toBeVisible();

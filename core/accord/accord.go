@@ -36,6 +36,35 @@ func Times(a, b time.Time) Verdict {
 	return Apart
 }
 
+// Taken compares the time of a picture with that which its file says of itself.
+func Taken(a, itself time.Time) Verdict {
+	if a.Sub(itself).Abs() <= SameTime {
+		return Agrees
+	}
+	return Contradicts
+}
+
+// Zones are the offsets from UTC that clocks are set to, in steps of Quarter: IANA's time zone database has those since 1970.
+const (
+	WestMost = -12 * time.Hour
+	EastMost = 14 * time.Hour
+	Quarter  = 15 * time.Minute
+)
+
+// TakenLocal compares the time of a picture with a local one without a zone, given as if it were UTC: they agree if that is
+// here off UTC, and contradict each other if no zone's clock could have shown it. off is the offset that it would be of.
+func TakenLocal(a, itself time.Time, here time.Duration) (v Verdict, off time.Duration) {
+	d := itself.Sub(a)
+	off = d.Round(Quarter)
+	switch {
+	case (d-off).Abs() > SameTime || off < WestMost || off > EastMost:
+		return Contradicts, off
+	case off == here:
+		return Agrees, off
+	}
+	return Apart, off
+}
+
 // Lengths compares two lengths of one call, in seconds.
 func Lengths(a, b float64) Verdict {
 	if d := a - b; d <= SameLength && -d <= SameLength {

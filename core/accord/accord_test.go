@@ -60,3 +60,29 @@ func TestVerdicts(t *testing.T) {
 		t.Error("of times and lengths")
 	}
 }
+
+// What clocks of IANA's time zone database show is taken for that of their offset, and what none shows contradicts.
+func TestTakenLocal(t *testing.T) {
+	at := time.Date(2026, 7, 8, 15, 13, 23, 0, time.UTC)
+	for _, name := range []string{"UTC", "Etc/GMT+12", "Etc/GMT-14", "Asia/Kathmandu", "America/St_Johns", "Pacific/Chatham", "Atlantic/Azores"} {
+		zone, err := time.LoadLocation(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, off := at.In(zone).Zone()
+		wall := at.Add(time.Duration(off)*time.Second + 20*time.Second)
+		for here, want := range map[time.Duration]Verdict{time.Duration(off) * time.Second: Agrees, time.Duration(off)*time.Second + time.Hour: Apart} {
+			if v, got := TakenLocal(at, wall, here); v != want || got != time.Duration(off)*time.Second {
+				t.Errorf("%s, where it is %v: %v, %v off", name, here, v, got)
+			}
+		}
+	}
+	for _, d := range []time.Duration{7 * time.Minute, -6*time.Hour - 3*time.Minute, 14*time.Hour + Quarter, -12*time.Hour - Quarter, 30 * 24 * time.Hour} {
+		if v, _ := TakenLocal(at, at.Add(d), 0); v != Contradicts {
+			t.Errorf("%v later: %v", d, v)
+		}
+	}
+	if Taken(at, at.Add(time.Minute)) != Agrees || Taken(at, at.Add(-12*time.Hour)) != Contradicts {
+		t.Error("two times of a picture")
+	}
+}

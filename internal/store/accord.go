@@ -50,6 +50,13 @@ func (s *Store) SameSaid(ctx context.Context, r *Record) (out []Record, err erro
 	return out, nil
 }
 
+// OfFiles finds what files of a record's acquisition were read as, few at most.
+func (s *Store) OfFiles(ctx context.Context, r *Record, paths []string) ([]Record, error) {
+	const few = 8
+	return s.records(ctx, r.CaseID, "finding what files say", nil, recordSelect+`r.case_id = $1 AND r.acquisition_id = $2 AND r.db = ANY($3) AND r.state <> 'earlier' ORDER BY r.id LIMIT $4`,
+		r.CaseID, r.AcquisitionID, Array[string](paths).param(), few)
+}
+
 // CallsBetween lists calls of an exhibit, one of each that several of its sources have, in order of time, limit at most.
 func (s *Store) CallsBetween(ctx context.Context, caseID, exhibit int64, from, to time.Time, limit int) ([]Record, error) {
 	return s.records(ctx, caseID, "listing calls", nil, recordSelect+`r.case_id = $1 AND r.id IN (SELECT DISTINCT ON (c.at, c.handle, c.direction) c.id FROM record c

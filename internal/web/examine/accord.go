@@ -32,7 +32,8 @@ func (c callPair) Said() string {
 	return map[accord.Verdict]string{accord.Agrees: "agree", accord.Contradicts: "contradict each other", accord.Apart: "a length is lost"}[c.Verdict]
 }
 
-// told says what other records tell of the same: another handset of a message or a call, a fix of the place of a picture.
+// told says what other records tell of the same: another handset of a message or a call, its file of when a picture was taken,
+// a fix of its place.
 func (a pages) told(ctx context.Context, p *frame.Page, r *store.Record) (out []told, err error) {
 	if r.At == nil {
 		return nil, nil
@@ -70,6 +71,13 @@ func (a pages) told(ctx context.Context, p *frame.Page, r *store.Record) (out []
 			}
 		}
 	}
+	if r.Kind.About().Seen {
+		of, err := a.ofItself(ctx, p, r)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, of...)
+	}
 	if r.Latitude != nil && r.Kind.About().Seen {
 		fixes, err := a.Store.FixesNear(ctx, p.Case.ID, []int64{r.ID})
 		if err != nil {
@@ -81,6 +89,64 @@ func (a pages) told(ctx context.Context, p *frame.Page, r *store.Record) (out []
 		}
 	}
 	return out, nil
+}
+
+// ofItself tells what the files of a picture say of when it was taken.
+func (a pages) ofItself(ctx context.Context, p *frame.Page, r *store.Record) (out []told, err error) {
+	w, err := r.Whole()
+	if err != nil {
+		return nil, err
+	}
+	var paths []string
+	for _, at := range w.Attachments {
+		if at.Path != "" && at.Path != r.DB {
+			paths = append(paths, at.Path)
+		}
+	}
+	if len(paths) == 0 {
+		return nil, nil
+	}
+	files, err := a.Store.OfFiles(ctx, r, paths)
+	if err != nil {
+		return nil, err
+	}
+	for i := range files {
+		x := &files[i]
+		w, err := x.Whole()
+		if err != nil {
+			return nil, err
+		}
+		for _, t := range w.Times {
+			if !x.Kind.About().Seen || t.Role != x.Kind.About().Time && t.Role != "fixed" { // which is what satellites said
+				continue
+			}
+			of := told{Who: "The file itself", Address: p.Keep("r", fmt.Sprint(x.ID), "o", "", "after", "")}
+			if t.At != nil {
+				of.Words, of.Verdict = frame.When(*t.At, p.Zone)+", "+after(*r.At, *t.At), accord.Taken(*r.At, *t.At)
+			} else if local, err := time.Parse(localTime, t.Local); err == nil {
+				_, here := r.At.In(p.Zone).Zone()
+				of.Words, of.Verdict = localApart(*r.At, local, here)
+			} else {
+				continue
+			}
+			of.Words = "has it " + t.Role + " " + of.Words
+			out = append(out, of)
+		}
+	}
+	return out, nil
+}
+
+// localTime is how records have a time without a zone.
+const localTime = "2006-01-02T15:04:05"
+
+// localApart compares the time of a picture with one without a zone, where clocks are so many seconds off UTC.
+func localApart(at, local time.Time, here int) (string, accord.Verdict) {
+	verdict, off := accord.TakenLocal(at, local, time.Duration(here)*time.Second)
+	words := local.Format("2 Jan 2006 15:04:05") + ", of no zone"
+	if verdict != accord.Contradicts {
+		words += ", as a clock at " + at.In(time.FixedZone("", int(off.Seconds()))).Format("-07:00") + " shows it"
+	}
+	return words, verdict
 }
 
 // sameCall reports whether two records of an exhibit are of one call, as two of its sources have it.

@@ -234,7 +234,9 @@ func (x *galleryPicture) same(y *galleryPicture, zone *time.Location) {
 		x.Device = y.Device
 	}
 	for _, t := range y.whole.Times {
-		x.time(t, zone)
+		if t.At == nil || y.At == nil || !t.At.Equal(*y.At) { // which is said above
+			x.time(t, zone)
+		}
 	}
 }
 
@@ -260,9 +262,10 @@ func (x *galleryPicture) time(t record.Time, zone *time.Location) {
 		return
 	}
 	if t.At == nil {
-		if at, err := time.Parse("2006-01-02T15:04:05", t.Local); err == nil {
-			if _, off := x.At.In(zone).Zone(); at.Add(-time.Duration(off)*time.Second).Sub(*x.At).Abs() > apart {
-				x.say(t.Role + " " + strings.Replace(t.Local, "T", " ", 1) + ", local")
+		if local, err := time.Parse(localTime, t.Local); err == nil {
+			_, here := x.At.In(zone).Zone()
+			if words, verdict := localApart(*x.At, local, here); verdict != accord.Agrees {
+				x.say(t.Role + " " + words)
 			}
 		}
 		return
