@@ -2,7 +2,7 @@ package store_test
 
 import (
 	"testing"
-	"time"
+	"testing/synctest"
 
 	"golang.org/x/sync/singleflight"
 
@@ -11,25 +11,29 @@ import (
 
 // Who asks while something is being found does not get what was found before that.
 func TestOnce(t *testing.T) {
-	var asking singleflight.Group
-	now := 1
-	read, goOn := make(chan bool), make(chan bool)
-	go store.Once(&asking, "key", func() (any, error) {
-		found := now
-		close(read)
-		<-goOn
-		return found, nil
+	synctest.Test(t, func(t *testing.T) {
+		var asking singleflight.Group
+		now := 1
+		goOn := make(chan bool)
+		go store.Once(&asking, "key", func() (any, error) {
+			found := now
+			<-goOn
+			return found, nil
+		})
+		synctest.Wait()
+		now = 2
+		var got any
+		go func() {
+			got, _ = store.Once(&asking, "key", func() (any, error) { return now, nil })
+		}()
+		synctest.Wait() // until it asked, and waits
+		if got != nil {
+			t.Fatal("it did not wait")
+		}
+		close(goOn)
+		synctest.Wait()
+		if got != 2 {
+			t.Errorf("what was asked for then was found as it had been before: %v", got)
+		}
 	})
-	<-read
-	now = 2
-	got := make(chan any)
-	go func() {
-		found, _ := store.Once(&asking, "key", func() (any, error) { return now, nil })
-		got <- found
-	}()
-	time.Sleep(50 * time.Millisecond) // in which it asks, and waits
-	close(goOn)
-	if found := <-got; found != 2 {
-		t.Errorf("what was asked for then was found as it had been before: %v", found)
-	}
 }
