@@ -68,8 +68,11 @@ Crosswind.visit = async function (url, { push = true, parts = null, asked = true
     visited.add((latest = coming.replace(/#.*/, "")));
   }
   const mine = asked ? ++visits : visits;
-  await comes(url, push, parts, asked, mine);
-  if (asked && mine === visits) coming = "";
+  try {
+    await comes(url, push, parts, asked, mine);
+  } finally {
+    if (asked && mine === visits) coming = "";
+  }
 };
 async function comes(url, push, parts, asked, mine) {
   await started;

@@ -7,7 +7,8 @@
   // does not grow with what has come.
   const BUNCH = 20, // rows
     WHOLE = 320, // rows up to which a list is left whole, and the browser finds all of its words
-    NEAR = 1200, // pixels from the list's edge from where on a bunch is shown
+    SEEN = 100, // pixels from the list's edge within which a bunch comes at once
+    NEAR = 1200, // from where on it is shown
     FAR = 2400, // and beyond which it is put away
     AGAIN = 5000; // milliseconds after which a list that could not go on tries again
   const away = new WeakMap(); // the row that stands for a bunch, to its rows
@@ -67,16 +68,17 @@
   let next = 0;
   function bring() {
     cancelAnimationFrame(next);
-    let one = null;
-    for (const stand of waiting) {
-      const view = stand.isConnected && stand.closest(".list").getBoundingClientRect();
-      const { top, bottom } = stand.getBoundingClientRect();
-      const gap = view ? Math.max(view.top - bottom, top - view.bottom) : 0;
-      if (!view) waiting.delete(stand);
-      else if (gap < 100) (waiting.delete(stand), bringBack(stand));
-      else if (!one || gap < one.gap) one = { stand, gap };
+    for (const stand of waiting) if (!stand.isConnected) waiting.delete(stand);
+    const off = (stand) => {
+      const [view, box] = [stand.closest(".list"), stand].map((el) => el.getBoundingClientRect());
+      return Math.max(view.top - box.bottom, box.top - view.bottom);
+    };
+    const nearest = [...waiting].map((stand) => ({ stand, off: off(stand) })).sort((a, b) => a.off - b.off);
+    for (const [i, { stand, off }] of nearest.entries()) {
+      if (i > 0 && off > SEEN) break;
+      waiting.delete(stand);
+      bringBack(stand);
     }
-    if (one) (waiting.delete(one.stand), bringBack(one.stand));
     if (waiting.size) next = requestAnimationFrame(bring);
   }
   const far = new IntersectionObserver(
