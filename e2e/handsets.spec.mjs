@@ -162,7 +162,7 @@ const hold = async (name, ms) => {
   await hand.mouse.move(box.x + box.width / 2, box.y + box.height / 2);
   await hand.mouse.down();
   await hand.waitForTimeout(ms);
-  await hand.mouse.up();
+  await Promise.all([hand.waitForEvent("load"), hand.mouse.up()]); // the screen is loaded anew then, and would be so behind what follows
 };
 
 test("a dead screen: the wrong model first, then the exact mark, the keys, and every block", async () => {
