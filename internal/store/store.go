@@ -55,7 +55,7 @@ func Open(ctx context.Context, url string, o Options) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the database address: %w", err)
 	}
-	cfg.ConnConfig.ConnectTimeout = 5 * time.Second
+	cfg.ConnConfig.ConnectTimeout = 20 * time.Second // a busy machine takes more than 5
 	// A worker that is held up within a change must not hold what it has locked for ever.
 	cfg.ConnConfig.RuntimeParams["idle_in_transaction_session_timeout"] = "20s"
 	// Filters differ so much in what they leave that a plan for any of them is one for none.

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/cookiejar"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"path/filepath"
@@ -26,6 +27,7 @@ import (
 	"crosswind/internal/password"
 	"crosswind/internal/recovery"
 	"crosswind/internal/store"
+	"crosswind/internal/web/frame"
 	"crosswind/internal/web/static"
 )
 
@@ -80,7 +82,7 @@ func TestRolesOnEveryRoute(t *testing.T) {
 			if r.Act == "" || r.Path == "/sign-out" {
 				continue
 			}
-			ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+			ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 			req, _ := http.NewRequestWithContext(ctx, r.Method, w.base+w.address(r.Path), strings.NewReader(""))
 			req.Header.Set("Content-Type", "application/x-www-form-urlencoded")
 			res, err := c.Do(req)
@@ -660,6 +662,22 @@ func TestAnswers(t *testing.T) {
 		if code, _ := w.get("/case/T-1/examine?" + q); code >= 500 {
 			t.Errorf("%s: %d", q, code)
 		}
+	}
+}
+
+// An answer that took longer to be found than one may be taken by nobody is given all the same, though it be a redirect alone.
+func TestAnswersThatTookLong(t *testing.T) {
+	t.Parallel()
+	srv := httptest.NewServer(bounded(&frame.App{}, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := http.NewResponseController(w).SetWriteDeadline(time.Now().Add(-time.Second)); err != nil {
+			t.Error(err)
+		}
+		http.Redirect(w, r, "/", http.StatusSeeOther)
+	})))
+	defer srv.Close()
+	client := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	if res, err := client.Post(srv.URL, "", nil); err != nil || res.StatusCode != http.StatusSeeOther {
+		t.Error(res, err)
 	}
 }
 

@@ -141,6 +141,12 @@ func (t *taken) Write(p []byte) (int, error) {
 	return t.ResponseWriter.Write(p)
 }
 
+// WriteHeader begins an answer, which may be all of it, however long that took to be found.
+func (t *taken) WriteHeader(status int) {
+	_ = t.rc.SetWriteDeadline(time.Now().Add(2 * quiet))
+	t.ResponseWriter.WriteHeader(status)
+}
+
 // Unwrap gives what is underneath.
 func (t *taken) Unwrap() http.ResponseWriter { return t.ResponseWriter }
 
