@@ -22,10 +22,11 @@ const (
 // What is taken for the same. None of these is a standard's: they are common practice, and each page that uses one says
 // what was found, too.
 const (
-	SameTime   = time.Minute // of two clocks whose measured offsets are taken off: a network delays what it carries
-	SameLength = 5.0         // seconds of a call: one side may count from ringing, the other from answering
-	SamePlace  = 100.0       // metres beyond what the accuracies allow
-	Walking    = 2.0         // metres a second within which who carries a handset may have moved meanwhile
+	SameTime   = time.Minute     // of two clocks whose measured offsets are taken off: a network delays what it carries
+	SameShot   = 2 * time.Minute // of a picture and its file, which is written when that has been worked out
+	SameLength = 5.0             // seconds of a call: one side may count from ringing, the other from answering
+	SamePlace  = 100.0           // metres beyond what the accuracies allow
+	Walking    = 2.0             // metres a second within which who carries a handset may have moved meanwhile
 )
 
 // Times compares two times of one event.
@@ -38,13 +39,13 @@ func Times(a, b time.Time) Verdict {
 
 // Taken compares the time of a picture with that which its file says of itself.
 func Taken(a, itself time.Time) Verdict {
-	if a.Sub(itself).Abs() <= SameTime {
+	if a.Sub(itself).Abs() <= SameShot {
 		return Agrees
 	}
 	return Contradicts
 }
 
-// Zones are the offsets from UTC that clocks are set to, in steps of Quarter: IANA's time zone database has those since 1970.
+// The offsets from UTC that clocks are set to, in steps of Quarter: all of IANA's time zone database since 1980 are such ones.
 const (
 	WestMost = -12 * time.Hour
 	EastMost = 14 * time.Hour
@@ -57,7 +58,7 @@ func TakenLocal(a, itself time.Time, here time.Duration) (v Verdict, off time.Du
 	d := itself.Sub(a)
 	off = d.Round(Quarter)
 	switch {
-	case (d-off).Abs() > SameTime || off < WestMost || off > EastMost:
+	case (d-off).Abs() > SameShot || off < WestMost || off > EastMost:
 		return Contradicts, off
 	case off == here:
 		return Agrees, off

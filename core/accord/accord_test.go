@@ -82,7 +82,7 @@ func TestTakenLocal(t *testing.T) {
 			t.Errorf("%v later: %v", d, v)
 		}
 	}
-	if Taken(at, at.Add(time.Minute)) != Agrees || Taken(at, at.Add(-12*time.Hour)) != Contradicts {
+	if Taken(at, at.Add(2*time.Minute)) != Agrees || Taken(at, at.Add(-3*time.Minute)) != Contradicts || Taken(at, at.Add(-12*time.Hour)) != Contradicts {
 		t.Error("two times of a picture")
 	}
 }

@@ -91,7 +91,8 @@ func (a pages) told(ctx context.Context, p *frame.Page, r *store.Record) (out []
 	return out, nil
 }
 
-// ofItself tells what the files of a picture say of when it was taken.
+// ofItself tells what the files of a picture say of when it was taken, if that is what its record says: satellites may have
+// fixed the place some minutes before.
 func (a pages) ofItself(ctx context.Context, p *frame.Page, r *store.Record) (out []told, err error) {
 	w, err := r.Whole()
 	if err != nil {
@@ -99,7 +100,7 @@ func (a pages) ofItself(ctx context.Context, p *frame.Page, r *store.Record) (ou
 	}
 	var paths []string
 	for _, at := range w.Attachments {
-		if at.Path != "" && at.Path != r.DB {
+		if w.Time().Role == r.Kind.About().Time && at.Path != "" && at.Path != r.DB {
 			paths = append(paths, at.Path)
 		}
 	}
@@ -117,12 +118,15 @@ func (a pages) ofItself(ctx context.Context, p *frame.Page, r *store.Record) (ou
 			return nil, err
 		}
 		for _, t := range w.Times {
-			if !x.Kind.About().Seen || t.Role != x.Kind.About().Time && t.Role != "fixed" { // which is what satellites said
+			if !x.Kind.About().Seen || t.Role != x.Kind.About().Time && t.Role != "fixed" {
 				continue
 			}
 			of := told{Who: "The file itself", Address: p.Keep("r", fmt.Sprint(x.ID), "o", "", "after", "")}
 			if t.At != nil {
 				of.Words, of.Verdict = frame.When(*t.At, p.Zone)+", "+after(*r.At, *t.At), accord.Taken(*r.At, *t.At)
+				if t.Role == "fixed" {
+					of.Verdict = accord.Times(*r.At, *t.At)
+				}
 			} else if local, err := time.Parse(localTime, t.Local); err == nil {
 				_, here := r.At.In(p.Zone).Zone()
 				of.Words, of.Verdict = localApart(*r.At, local, here)

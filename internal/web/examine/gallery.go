@@ -48,9 +48,6 @@ type galleryPicture struct {
 	nth     int // of its attachments
 }
 
-// apart is how far times of one picture may differ: a file is written when the picture has been worked out.
-const apart = 2 * time.Minute
-
 func (a pages) gallery(ctx context.Context, p *frame.Page, v *content) (*gallery, error) {
 	f := v.Filter
 	f.Kinds = nil
@@ -224,7 +221,7 @@ func (a pages) alike(ctx context.Context, p *frame.Page, g *gallery, all []*gall
 func (x *galleryPicture) same(y *galleryPicture, zone *time.Location) {
 	x.Also++
 	if x.At == nil || y.At == nil {
-	} else if d := y.At.Sub(*x.At).Abs(); d > apart {
+	} else if d := y.At.Sub(*x.At).Abs(); d > accord.SameShot {
 		x.say(fmt.Sprintf("%s %s by %s", y.Kind.About().Time, frame.When(*y.At, zone), y.DB))
 	}
 	if x.Place == "" {
@@ -270,7 +267,7 @@ func (x *galleryPicture) time(t record.Time, zone *time.Location) {
 		}
 		return
 	}
-	if t.At.Sub(*x.At).Abs() > apart {
+	if t.At.Sub(*x.At).Abs() > accord.SameShot {
 		x.say(t.Role + " " + frame.When(*t.At, zone))
 	}
 }
